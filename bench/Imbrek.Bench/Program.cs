@@ -1,0 +1,231 @@
+using System.Diagnostics;
+using System.Globalization;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using Imbrek.Data;
+using Imbrek.StandIn.Scenario;
+using NodaTime;
+using Npgsql;
+
+// Measures what the definitions compute at fleet size, on one core, and the same worst-exposure question as SQL over the same
+// rows in the same run. Prints the table of docs/performance.md.
+CultureInfo.CurrentCulture = CultureInfo.InvariantCulture;
+var now = Instant.FromUtc(2026, 11, 23, 12, 0);
+var week = Duration.FromDays(7);
+var losses = Enum.GetValues<LossKind>().Select(Loss.OfKind).ToArray();
+
+Console.WriteLine("| what | measured | asked for |");
+Console.WriteLine("| --- | --- | --- |");
+
+if (args is ["fleet-list"])
+{
+    await FleetList();
+    return;
+}
+
+var (one, memory, subjects) = Evaluate(10_000, 100);
+Row("worst exposure, 1,000,000 sets in 10,000 databases, 7-day window, five losses, one core", $"{one:0.00} s", "under 2 s");
+Row("memory held per set, catalogue and lineage, 1.1 copies a set", $"{memory:0} bytes", "under 128 bytes");
+var sql = Environment.GetEnvironmentVariable("IMBREK_TEST_PG") is { } postgres ? await SqlAsync(postgres, subjects) : (Seconds: double.NaN, Ours: double.NaN, Differ: 0);
+Row("the same question as SQL window functions in PostgreSQL, one loss (nothing lost)", $"{sql.Seconds:0.00} s", "");
+Row("ours for that one loss, same rows, same run", $"{sql.Ours:0.000} s, {sql.Seconds / sql.Ours:0} times as fast, {sql.Differ} databases differ", "20 times as fast, none differ");
+subjects = null!;
+GC.Collect();
+var (two, _, _) = Evaluate(20_000, 100);
+Row("2,000,000 sets against 1,000,000", $"{two / one:0.00} times the time", "at most 2.3 times");
+Path();
+await FleetList();
+
+void Row(string what, string measured, string asked) => Console.WriteLine($"| {what} | {measured} | {asked} |");
+
+(double Seconds, double BytesPerSet, RecoverySubject[] Subjects) Evaluate(int databases, int setsEach)
+{
+    var fleet = FleetGenerator.Fleet(databases);
+    GC.Collect();
+    var before = GC.GetTotalMemory(true);
+    var subjects = fleet.Databases.Select(d => RecoverySubject.Of(fleet, d, new DatabaseCatalogue(d.Id, FleetGenerator.Sets(d.Id, setsEach, 8, now)))).ToArray();
+    var bytes = (GC.GetTotalMemory(true) - before) / (double)(databases * setsEach);
+    var best = double.MaxValue;
+    for (var round = 0; round < 3; round++)
+    {
+        var watch = Stopwatch.StartNew();
+        var worst = 0.0;
+        foreach (var s in subjects)
+        {
+            foreach (var loss in losses)
+            {
+                worst = Math.Max(worst, Evaluator.Over(s, loss, now - week, now).WorstExposureSeconds ?? 0);
+            }
+        }
+
+        best = Math.Min(best, watch.Elapsed.TotalSeconds);
+        if (worst <= 0)
+        {
+            throw new InvalidOperationException("nothing was measured");
+        }
+    }
+
+    return (best, bytes, subjects);
+}
+
+// For plain chains in order: each copy that becomes available reaches its coversTo; the worst is just before the next one does.
+async Task<(double Seconds, double Ours, int Differ)> SqlAsync(string server, RecoverySubject[] subjects)
+{
+    var name = $"bench_{Guid.NewGuid():n}";
+    await using (var admin = new NpgsqlConnection($"{server};Database=postgres"))
+    {
+        await admin.OpenAsync();
+        await using var create = new NpgsqlCommand($"create database {name}", admin);
+        await create.ExecuteNonQueryAsync();
+    }
+
+    await using var source = ImbrekDatabase.Source($"{server};Database={name};Command Timeout=600");
+    await ImbrekDatabase.MigrateAsync(source);
+    await using var connection = await source.OpenConnectionAsync();
+    await using (var transaction = await connection.BeginTransactionAsync())
+    {
+        await CatalogueTable.InsertAsync(connection, [.. subjects.SelectMany(s => s.Catalogue.Sets)], default);
+        await transaction.CommitAsync();
+    }
+
+    await using (var analyze = new NpgsqlCommand("analyze; set max_parallel_workers_per_gather = 0; set work_mem = '256MB'", connection))
+    {
+        await analyze.ExecuteNonQueryAsync();
+    }
+
+    const string question =
+        """
+        with first_copy as (
+          select s.database, s.covers_to, min(c.available_at) as available_at
+          from backup_sets s join backup_copies c on c.database = s.database and c.set_id = s.id
+          where c.state <> 2 and c.removed_at is null
+          group by s.database, s.id, s.covers_to),
+        steps as (
+          select database, greatest(available_at, @from) as at,
+                 max(covers_to) over (partition by database order by available_at) as latest,
+                 lead(available_at) over (partition by database order by available_at) as next
+          from first_copy where available_at <= @to)
+        select database, max(extract(epoch from coalesce(next, @to) - latest)) from steps
+        where coalesce(next, @to) > @from group by database
+        """;
+    var watch = Stopwatch.StartNew();
+    var answers = new Dictionary<string, double>();
+    await using (var command = new NpgsqlCommand(question, connection))
+    {
+        command.Parameters.AddWithValue("from", now - week);
+        command.Parameters.AddWithValue("to", now);
+        await using var reader = await command.ExecuteReaderAsync();
+        while (await reader.ReadAsync())
+        {
+            answers[reader.GetString(0)] = (double)reader.GetDecimal(1);
+        }
+    }
+
+    var seconds = watch.Elapsed.TotalSeconds;
+    var ours = double.MaxValue;
+    var differ = 0;
+    for (var round = 0; round < 3; round++)
+    {
+        watch.Restart();
+        differ = 0;
+        foreach (var s in subjects)
+        {
+            var worst = Evaluator.Over(s, Loss.None, now - week, now).WorstExposureSeconds;
+            differ += Math.Abs(worst!.Value - answers[s.Database.Id.Value]) > 0.002 ? 1 : 0;
+        }
+
+        ours = Math.Min(ours, watch.Elapsed.TotalSeconds);
+    }
+
+    await connection.CloseAsync();
+    NpgsqlConnection.ClearAllPools();
+    await using (var admin = new NpgsqlConnection($"{server};Database=postgres"))
+    {
+        await admin.OpenAsync();
+        await using var drop = new NpgsqlCommand($"drop database {name} with (force)", admin);
+        await drop.ExecuteNonQueryAsync();
+    }
+
+    return (seconds, ours, differ);
+}
+
+void Path()
+{
+    var fleet = FleetGenerator.Fleet(1);
+    var d = fleet.Databases[0];
+    var sets = Enumerable.Range(0, 100_001).Select(i => new BackupSet
+    {
+        Id = new($"s{i}"),
+        Database = d.Id,
+        Kind = i == 0 ? SetKind.Full : SetKind.Log,
+        FromPosition = i == 0 ? null : i - 1,
+        ToPosition = i,
+        CoversFrom = i == 0 ? null : now - Duration.FromMinutes(100_001 - i),
+        CoversTo = now - Duration.FromMinutes(100_000 - i),
+        FinishedAt = now,
+        DataBytes = 1000,
+        Copies = [new(new("store-east"), now - Duration.FromMinutes(100_000 - i), null, null, 1000, CopyState.Good)],
+    });
+    var subject = RecoverySubject.Of(fleet, d, new DatabaseCatalogue(d.Id, sets));
+    var best = double.MaxValue;
+    for (var round = 0; round < 5; round++)
+    {
+        var watch = Stopwatch.StartNew();
+        var path = PathFinder.Find(subject, new PathQuestion { Target = now, At = now }).Best!;
+        best = Math.Min(best, watch.Elapsed.TotalMilliseconds);
+        if (path.Steps.Count != 100_001)
+        {
+            throw new InvalidOperationException($"the path has {path.Steps.Count} steps");
+        }
+    }
+
+    Row("a path over a chain of 100,000 log sets", $"{best:0} ms", "under 50 ms");
+}
+
+// The fleet list over HTTP, when a server with 10,000 databases is named (see scripts/bench.sh).
+async Task FleetList()
+{
+    if (Environment.GetEnvironmentVariable("IMBREK_BENCH_URL") is not { } url)
+    {
+        return;
+    }
+
+    using var http = new HttpClient { BaseAddress = new Uri(url), Timeout = TimeSpan.FromMinutes(5) };
+    var signIn = new StringContent("""{"name":"admin","password":"tarnholt-demo-1"}""", System.Text.Encoding.UTF8, "application/json");
+    var me = System.Text.Json.JsonDocument.Parse(await (await http.PostAsync("/api/sign-in", signIn)).Content.ReadAsStringAsync());
+    http.DefaultRequestHeaders.Add("X-Imbrek-Token", me.RootElement.GetProperty("antiforgeryToken").GetString());
+    var fleet = FleetGenerator.Fleet(10_000);
+    var at = SystemClock.Instance.GetCurrentInstant();
+    using var form = new MultipartFormDataContent
+    {
+        { new StringContent(Imbrek.Core.Formats.FleetFile.Write(fleet)), "fleet", "fleet.json" },
+        {
+            new StringContent(string.Join('\n', fleet.Databases.SelectMany(d => FleetGenerator.Sets(d.Id, 100, 8, at - Duration.FromMinutes(5))).Select(Imbrek.Core.Formats.CatalogueFile.WriteLine))),
+            "catalogue",
+            "catalogue.jsonl"
+        },
+    };
+    var watch = Stopwatch.StartNew();
+    (await http.PostAsync("/api/import", form)).EnsureSuccessStatusCode();
+    Row("import of 10,000 databases and 1,000,000 sets over HTTP, checked, kept, loaded", $"{watch.Elapsed.TotalSeconds:0} s", "");
+    watch.Restart();
+    await http.GetByteArrayAsync("/api/fleet");
+    Row("fleet list of 10,000 databases, all figures, the first time", $"{watch.Elapsed.TotalSeconds:0.0} s", "");
+    Row("the same again", $"{await Best("/api/fleet"):0} ms", "under 1,000 ms");
+    Row("a page of 100", $"{await Best("/api/fleet?from=5000&take=100"):0} ms", "under 100 ms");
+
+    async Task<double> Best(string path)
+    {
+        var best = double.MaxValue;
+        for (var i = 0; i < 5; i++)
+        {
+            watch.Restart();
+            await http.GetByteArrayAsync(path);
+            best = Math.Min(best, watch.Elapsed.TotalMilliseconds);
+        }
+
+        return best;
+    }
+}

@@ -1,0 +1,43 @@
+# Builds what is not up to date. Sourced by the other scripts; expects $here, the root of the project.
+
+# Whether $1 (a stamp) is missing or older than any file under the remaining arguments.
+stale() {
+  local stamp=$1
+  shift
+  [ ! -e "$stamp" ] || [ -n "$(find "$@" -type f -newer "$stamp" -not -path '*/obj/*' -not -path '*/bin/*' -not -path '*/node_modules/*' -not -path '*/dist/*' -print -quit)" ]
+}
+
+# Publishes a .NET project: publish NAME FOLDER SOURCES…
+publish() {
+  local project=$1 folder=$2 log="$here/out/$2.log"
+  shift 2
+  if stale "$here/out/$folder/.built" "$here/Directory.Build.props" "$here/Directory.Packages.props" "$@"; then
+    mkdir -p "$here/out"
+    echo "Building $(basename "$project")…" >&2
+    # One build at a time: two people's first use must not write the same files.
+    if ! flock "$here/out/.build.lock" dotnet publish "$here/$project" -c Release -o "$here/out/$folder" >"$log" 2>&1; then
+      cat "$log" >&2
+      exit 1
+    fi
+    touch "$here/out/$folder/.built"
+  fi
+}
+
+build_cli() { publish src/Imbrek.Cli cli "$here/src/Imbrek.Core" "$here/src/Imbrek.Cli"; }
+
+build_server() {
+  publish src/Imbrek.Server server "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.StandIn" "$here/src/Imbrek.Server"
+}
+
+# The web app; its client is made from the API description that building the server writes.
+build_web() {
+  need_web_packages
+  if stale "$here/web/dist/.built" "$here/web/src" "$here/web/index.html" "$here/web/package-lock.json" "$here/web/vite.config.ts" "$here/src/Imbrek.Server/openapi.json"; then
+    echo "Building the web app…" >&2
+    if ! (cd "$here/web" && npm run --silent api && npm run --silent build) >"$here/out/web.log" 2>&1; then
+      cat "$here/out/web.log" >&2
+      exit 1
+    fi
+    touch "$here/web/dist/.built"
+  fi
+}

@@ -1,0 +1,94 @@
+#!/usr/bin/env bash
+# ./imbrek demo [--port N] [--fresh]: PostgreSQL, the server and the Tarnholt Ferries demo, until Ctrl-C.
+set -euo pipefail
+here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+source "$here/scripts/install.sh"
+source "$here/scripts/postgres.sh"
+source "$here/scripts/build.sh"
+
+port=8420
+fresh=no
+while [ $# -gt 0 ]; do
+  case "$1" in
+    --port)
+      port=${2:-}
+      if ! [[ $port =~ ^[0-9]+$ ]] || [ "$port" -lt 1 ] || [ "$port" -gt 65535 ]; then
+        echo "imbrek: --port: '$port' is not a port between 1 and 65535" >&2
+        exit 2
+      fi
+      shift 2
+      ;;
+    --fresh)
+      fresh=yes
+      shift
+      ;;
+    *)
+      echo "imbrek: demo does not know '$1'" >&2
+      exit 2
+      ;;
+  esac
+done
+
+mkdir -p "$here/.run"
+exec 9>"$here/.run/demo.lock"
+if ! flock -n 9; then
+  echo "imbrek: a demo of this folder is already running" >&2
+  exit 1
+fi
+
+need_toolchain
+need_postgresql
+build_server
+build_web
+
+data=$(pg_home demo-pg)
+world="$here/.run/demo-world"
+server=""
+stop() {
+  trap - EXIT INT TERM
+  if [ -n "$server" ]; then
+    kill -TERM "$server" 2>/dev/null || true
+    wait "$server" 2>/dev/null || true
+  fi
+  pg_stop "$data"
+}
+trap stop EXIT
+trap 'exit 130' INT
+trap 'exit 143' TERM
+
+if [ "$fresh" = yes ]; then
+  if [ -e "$data/PG_VERSION" ]; then pg_stop "$data"; fi
+  rm -rf "$data" "$world"
+fi
+
+echo "Starting PostgreSQL…"
+pg_start "$data" 5520
+pg_create imbrek
+
+taken=$port
+port=$(free_port "$port")
+if [ "$port" != "$taken" ]; then
+  echo "Port $taken is taken; using $port."
+fi
+
+IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
+  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$world" \
+  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" 9>&- &
+server=$!
+until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do
+  if ! kill -0 "$server" 2>/dev/null; then
+    echo "imbrek: the server ended before it was ready; see above" >&2
+    exit 1
+  fi
+  sleep 0.2
+done
+
+cat <<TXT
+
+Sign in as  look, operate, plan, approve or admin
+Password    tarnholt-demo-1   (the same for all of them)
+Ctrl-C stops everything; the next start goes on from there.
+
+Ready: http://127.0.0.1:$port
+TXT
+wait "$server"

@@ -1,0 +1,95 @@
+#!/usr/bin/env bash
+# ./imbrek test: everything CI runs. The last line is "N passed, N failed" over all suites.
+set -uo pipefail
+here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
+source "$here/scripts/install.sh"
+source "$here/scripts/postgres.sh"
+source "$here/scripts/build.sh"
+need_toolchain
+need_postgresql
+need_chromium
+mkdir -p "$here/.run" "$here/out"
+
+passed=0
+failed=0
+count() { # count NAME PASSED FAILED EXIT: a suite that ends badly without naming a failure is one
+  local bad=$3
+  if [ "$4" != 0 ] && [ "$bad" = 0 ]; then bad=1; fi
+  passed=$((passed + $2))
+  failed=$((failed + bad))
+  echo "== $1: $2 passed, $bad failed"
+}
+
+data=$(pg_home "test-pg-$$")
+demo=""
+stop() {
+  trap - EXIT INT TERM
+  if [ -n "$demo" ]; then
+    kill -TERM "$demo" 2>/dev/null
+    wait "$demo" 2>/dev/null
+  fi
+  pg_stop "$data"
+  rm -rf "$data" "$here/.run/test-world-$$"
+}
+trap stop EXIT
+trap 'exit 130' INT
+trap 'exit 143' TERM
+
+bash "$here/scripts/check.sh"
+status=$?
+count "check" $((status == 0)) $((status != 0)) 0
+
+(cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1)
+status=$?
+if [ -s "$here/out/unit.json" ]; then
+  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
+else
+  counts="0 0"
+fi
+[ "$status" = 0 ] || cat "$here/out/unit.log"
+# shellcheck disable=SC2086
+count "web units" $counts "$status"
+
+# Data that a test may lose with the machine need not be flushed to disk.
+pg_start "$data" 5620 -c fsync=off
+export IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek"
+for suite in Core StandIn Server; do
+  log="$here/out/test-$suite.log"
+  project="$here/tests/Imbrek.$suite.Tests"
+  if dotnet build "$project" -c Release -v quiet -nologo >"$log" 2>&1; then
+    "$project/bin/Release/net10.0/Imbrek.$suite.Tests" -noColor >"$log" 2>&1
+    status=$?
+    line=$(grep -oE 'Total: [0-9]+, Errors: [0-9]+, Failed: [0-9]+' "$log" | tail -n 1)
+    total=$(sed -E 's/Total: ([0-9]+).*/\1/' <<<"${line:-Total: 0}")
+    bad=$(sed -E 's/.*Errors: ([0-9]+), Failed: ([0-9]+).*/\1+\2/' <<<"${line:-Errors: 0, Failed: 0}")
+    bad=$((bad))
+    [ "$status" = 0 ] || cat "$log"
+    count "$suite" $((total - bad)) "$bad" "$status"
+  else
+    cat "$log"
+    count "$suite (build)" 0 1 1
+  fi
+done
+
+build_server
+build_web
+pg_create e2e
+port=$(free_port 8520)
+IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
+  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 \
+  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" >"$here/out/e2e-server.log" 2>&1 &
+demo=$!
+for _ in $(seq 600); do
+  curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1 && break
+  kill -0 "$demo" 2>/dev/null || break
+  sleep 0.2
+done
+(cd "$here/web" && IMBREK_URL="http://127.0.0.1:$port" npx playwright test >"$here/out/e2e.log" 2>&1)
+status=$?
+[ "$status" = 0 ] || cat "$here/out/e2e.log"
+good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
+bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
+count "interface" "${good:-0}" "${bad:-0}" "$status"
+
+echo "$passed passed, $failed failed"
+[ "$failed" = 0 ]

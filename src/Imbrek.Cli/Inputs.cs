@@ -1,0 +1,67 @@
+using System.CommandLine;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Objectives;
+using NodaTime;
+
+namespace Imbrek.Cli;
+
+/// <summary>The options that the commands share, and how their values are read.</summary>
+internal static class Inputs
+{
+    public static Option<string> Fleet() => new("--fleet") { Description = "The fleet file.", Required = true };
+
+    public static Option<string> Catalog() => new("--catalog") { Description = "The catalogue file.", Required = true };
+
+    public static Option<string> Loss() => new("--loss") { Description = "none, hostile, host[:ID], array[:ID] or site[:ID].", DefaultValueFactory = _ => "none" };
+
+    public static Option<bool> Json() => new("--json") { Description = "Print JSON instead of a table." };
+
+    public static Option<bool> AllFaults() => new("--all-faults") { Description = "List every fault of a wrong file, not only the first." };
+
+    public static FleetModel ReadFleet(string path, bool all) => Take(FleetFile.Read(Bytes(path), path), all);
+
+    public static BackupCatalogue ReadCatalogue(string path, FleetModel fleet, bool all) =>
+        Take(path.EndsWith(".csv", StringComparison.OrdinalIgnoreCase) ? CatalogueCsv.Read(Bytes(path), path, fleet) : CatalogueFile.Read(Bytes(path), path, fleet), all);
+
+    public static Instant Time(string option, string text) =>
+        Instants.TryParse(text, out var t) ? t : throw new InputException($"{option}: '{text}' is not an instant in UTC, such as 2026-03-01T02:41:00Z");
+
+    public static Loss ReadLoss(string text, FleetModel fleet) =>
+        Core.Objectives.Loss.TryParse(text, fleet, out var loss, out var error) ? loss : throw new InputException($"--loss: {error}");
+
+    public static Database ReadDatabase(string id, FleetModel fleet) =>
+        fleet.DatabaseById.TryGetValue(new(id), out var d) ? d : throw new InputException($"--database: the fleet has no database '{id}'");
+
+    private static byte[] Bytes(string path)
+    {
+        try
+        {
+            return File.ReadAllBytes(path);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw new InputException($"cannot read {path}: {e.Message}");
+        }
+    }
+
+    private static T Take<T>(ReadResult<T> result, bool all)
+        where T : class
+    {
+        if (result.Value is { } value)
+        {
+            foreach (var warning in all ? result.Warnings : [])
+            {
+                Console.Error.WriteLine($"imbrek: warning: {warning}");
+            }
+
+            return value;
+        }
+
+        var more = result.Faults.Count - 1;
+        throw new InputException(all
+            ? string.Join(Environment.NewLine, result.Faults)
+            : result.Faults[0] + (more > 0 ? $" (and {more} more; --all-faults lists them)" : ""));
+    }
+}

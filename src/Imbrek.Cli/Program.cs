@@ -1,0 +1,25 @@
+using System.CommandLine;
+using Imbrek.Cli;
+
+var root = new RootCommand("Imbrek on the open files: what could be lost, how soon one would be back.")
+{
+    EvaluateCommand.Create(),
+    PathCommand.Create(),
+    VerifyLedgerCommand.Create(),
+};
+var parsed = root.Parse(args);
+if (parsed.Errors.Count > 0)
+{
+    Console.Error.WriteLine($"imbrek: {parsed.Errors[0].Message}");
+    return 2;
+}
+
+try
+{
+    return parsed.Invoke(new InvocationConfiguration { EnableDefaultExceptionHandler = false });
+}
+catch (InputException e)
+{
+    Console.Error.WriteLine($"imbrek: {e.Message}");
+    return 2;
+}

@@ -1,0 +1,262 @@
+using System.Text;
+using Imbrek.Core.Fleet;
+using NodaTime;
+
+namespace Imbrek.Core.Catalogue;
+
+/// <summary>
+/// All backup sets of one database, immutable, held as columns (about 80 bytes a set and 19 a plain copy) in the order of the
+/// instants they cover to. Times inside are milliseconds of the Unix epoch: times compare at 1 ms (section 2, settled details).
+/// </summary>
+public sealed class DatabaseCatalogue
+{
+    /// <summary>Stands for an open end: "not removed", "not stated".</summary>
+    internal const long Open = long.MaxValue;
+
+    /// <summary>A parent that is named and not there: the set is never available.</summary>
+    internal const int ParentMissing = -2;
+
+    /// <summary>The set names no parent.</summary>
+    internal const int NoParent = -1;
+
+    internal readonly SetKind[] Kinds;
+    internal readonly int[] Branches;
+    internal readonly int[] Parents;
+    internal readonly long[] FromPositions;
+    internal readonly long[] ToPositions;
+    internal readonly long[] CoversFrom;
+    internal readonly long[] CoversTo;
+    internal readonly int[] CopyEnds;
+    internal readonly byte[] CopyStores;
+    internal readonly CopyState[] CopyStates;
+    internal readonly long[] AvailableAt;
+    internal readonly long[] StoredBytes;
+    internal readonly long[] DataBytes;
+
+    /// <summary>Null when no copy of this database was ever removed, which saves eight bytes a copy.</summary>
+    internal readonly long[]? RemovedAt;
+
+    /// <summary>Null when no copy of this database is locked.</summary>
+    internal readonly long[]? LockedUntil;
+
+    private readonly byte[] flags;
+    private readonly long[] finishedAt;
+    private readonly byte[] idBytes;
+    private readonly int[] idEnds;
+    private readonly Dictionary<int, IReadOnlyList<Id<Host>>>? usableOn;
+    private readonly Dictionary<int, string>? missingParents;
+
+    /// <summary>Builds the columns of one database's sets.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="sets">Its sets, in any order; sets of other databases are an error.</param>
+    /// <exception cref="ArgumentException">A set is of another database, or more than 255 stores are used.</exception>
+    public DatabaseCatalogue(Id<Database> database, IEnumerable<BackupSet> sets)
+    {
+        Database = database;
+        var all = sets.ToArray();
+        Array.Sort(all.Select((s, i) => (s.CoversTo, s.ToPosition, s.Branch, i)).ToArray(), all);
+        var n = all.Length;
+        Kinds = new SetKind[n];
+        Branches = new int[n];
+        Parents = new int[n];
+        FromPositions = new long[n];
+        ToPositions = new long[n];
+        CoversFrom = new long[n];
+        CoversTo = new long[n];
+        CopyEnds = new int[n];
+        DataBytes = new long[n];
+        flags = new byte[n];
+        finishedAt = new long[n];
+        idEnds = new int[n];
+        var copies = all.Sum(s => s.Copies.Count);
+        CopyStores = new byte[copies];
+        CopyStates = new CopyState[copies];
+        AvailableAt = new long[copies];
+        StoredBytes = new long[copies];
+        RemovedAt = all.Any(s => s.Copies.Any(c => c.RemovedAt is not null)) ? new long[copies] : null;
+        LockedUntil = all.Any(s => s.Copies.Any(c => c.LockedUntil is not null)) ? new long[copies] : null;
+        idBytes = new byte[all.Sum(s => Encoding.UTF8.GetByteCount(s.Id.Value))];
+        var stores = new List<Id<Store>>();
+        Dictionary<string, int>? byId = null;
+        if (all.Any(s => s.Parent is not null))
+        {
+            byId = new(n);
+            for (var i = 0; i < n; i++)
+            {
+                byId.TryAdd(all[i].Id.Value, i);
+            }
+        }
+
+        int copy = 0, text = 0;
+        for (var i = 0; i < n; i++)
+        {
+            var s = all[i];
+            if (s.Database != database)
+            {
+                throw new ArgumentException($"set '{s.Id}' is of database '{s.Database}', not '{database}'", nameof(sets));
+            }
+
+            Kinds[i] = s.Kind;
+            Branches[i] = s.Branch;
+            Parents[i] = NoParent;
+            if (s.Kind is SetKind.Differential or SetKind.Incremental)
+            {
+                Parents[i] = ParentMissing;
+                if (s.Parent is { } parent && byId!.TryGetValue(parent.Value, out var p))
+                {
+                    Parents[i] = p;
+                }
+                else if (s.Parent is { } lost)
+                {
+                    (missingParents ??= [])[i] = lost.Value;
+                }
+            }
+
+            FromPositions[i] = s.FromPosition ?? long.MinValue;
+            ToPositions[i] = s.ToPosition;
+            CoversFrom[i] = s.CoversFrom?.ToUnixTimeMilliseconds() ?? long.MinValue;
+            CoversTo[i] = s.CoversTo.ToUnixTimeMilliseconds();
+            finishedAt[i] = s.FinishedAt.ToUnixTimeMilliseconds();
+            DataBytes[i] = s.DataBytes;
+            flags[i] = (byte)((s.OutsideChain ? 1 : 0) | (s.RollForward ? 2 : 0));
+            text += Encoding.UTF8.GetBytes(s.Id.Value, idBytes.AsSpan(text));
+            idEnds[i] = text;
+            if (s.UsableOn.Count > 0)
+            {
+                (usableOn ??= [])[i] = s.UsableOn;
+            }
+
+            foreach (var c in s.Copies)
+            {
+                var at = stores.IndexOf(c.Store);
+                if (at < 0)
+                {
+                    at = stores.Count;
+                    stores.Add(c.Store);
+                }
+
+                CopyStores[copy] = checked((byte)at);
+                CopyStates[copy] = c.State;
+                AvailableAt[copy] = c.AvailableAt.ToUnixTimeMilliseconds();
+                StoredBytes[copy] = c.StoredBytes;
+                if (RemovedAt is not null)
+                {
+                    RemovedAt[copy] = c.RemovedAt?.ToUnixTimeMilliseconds() ?? Open;
+                }
+
+                if (LockedUntil is not null)
+                {
+                    LockedUntil[copy] = c.LockedUntil?.ToUnixTimeMilliseconds() ?? long.MinValue;
+                }
+
+                copy++;
+            }
+
+            CopyEnds[i] = copy;
+        }
+
+        Stores = [.. stores];
+    }
+
+    /// <summary>The database these sets are of.</summary>
+    public Id<Database> Database { get; }
+
+    /// <summary>How many sets there are.</summary>
+    public int Count => Kinds.Length;
+
+    /// <summary>The stores that hold or held a copy.</summary>
+    public IReadOnlyList<Id<Store>> Stores { get; }
+
+    /// <summary>The sets, in the order of the instants they cover to.</summary>
+    public IEnumerable<BackupSet> Sets => Enumerable.Range(0, Count).Select(i => this[i]);
+
+    /// <summary>One set, put together from the columns.</summary>
+    /// <param name="index">Its place in the order of <see cref="Sets"/>.</param>
+    public BackupSet this[int index]
+    {
+        get
+        {
+            var log = Kinds[index] == SetKind.Log;
+            var copies = new BackupCopy[CopyEnds[index] - CopyStart(index)];
+            for (var c = 0; c < copies.Length; c++)
+            {
+                var at = CopyStart(index) + c;
+                copies[c] = new BackupCopy(
+                    Stores[CopyStores[at]],
+                    Instant.FromUnixTimeMilliseconds(AvailableAt[at]),
+                    RemovedAt is null || RemovedAt[at] == Open ? null : Instant.FromUnixTimeMilliseconds(RemovedAt[at]),
+                    LockedUntil is null || LockedUntil[at] == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(LockedUntil[at]),
+                    StoredBytes[at],
+                    CopyStates[at]);
+            }
+
+            return new BackupSet
+            {
+                Id = IdOf(index),
+                Database = Database,
+                Kind = Kinds[index],
+                Branch = Branches[index],
+                Parent = ParentOf(index),
+                FromPosition = log ? FromPositions[index] : null,
+                ToPosition = ToPositions[index],
+                CoversFrom = CoversFrom[index] == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(CoversFrom[index]),
+                CoversTo = Instant.FromUnixTimeMilliseconds(CoversTo[index]),
+                FinishedAt = Instant.FromUnixTimeMilliseconds(finishedAt[index]),
+                DataBytes = DataBytes[index],
+                OutsideChain = (flags[index] & 1) != 0,
+                RollForward = (flags[index] & 2) != 0,
+                UsableOn = UsableOn(index),
+                Copies = copies,
+            };
+        }
+    }
+
+    /// <summary>The same catalogue with some sets added or replaced.</summary>
+    public DatabaseCatalogue With(IReadOnlyCollection<BackupSet> changed)
+    {
+        var replaced = changed.Select(s => s.Id).ToHashSet();
+        return new(Database, Sets.Where(s => !replaced.Contains(s.Id)).Concat(changed));
+    }
+
+    /// <summary>The identifier of a set.</summary>
+    public Id<BackupSet> IdOf(int index)
+    {
+        var start = index == 0 ? 0 : idEnds[index - 1];
+        return new(Encoding.UTF8.GetString(idBytes, start, idEnds[index] - start));
+    }
+
+    /// <summary>Where a set stands; -1 when there is none of that name.</summary>
+    public int IndexOf(Id<BackupSet> id)
+    {
+        var wanted = Encoding.UTF8.GetBytes(id.Value).AsSpan();
+        var start = 0;
+        for (var i = 0; i < idEnds.Length; i++)
+        {
+            if (wanted.SequenceEqual(idBytes.AsSpan(start, idEnds[i] - start)))
+            {
+                return i;
+            }
+
+            start = idEnds[i];
+        }
+
+        return -1;
+    }
+
+    /// <summary>The hosts a set may be restored on; empty means any.</summary>
+    public IReadOnlyList<Id<Host>> UsableOn(int index) => usableOn?.GetValueOrDefault(index) ?? [];
+
+    internal bool HasUsableOn => usableOn is not null;
+
+    internal int CopyStart(int index) => index == 0 ? 0 : CopyEnds[index - 1];
+
+    /// <summary>Whether log can follow this set, looking at the set alone and not at its parents.</summary>
+    internal bool AcceptsLogByItself(int index) => Kinds[index] != SetKind.Export && (flags[index] & 2) != 0;
+
+    private Id<BackupSet>? ParentOf(int index) => Parents[index] switch
+    {
+        NoParent => null,
+        ParentMissing => missingParents?.GetValueOrDefault(index) is { } name ? new(name) : null,
+        var p => IdOf(p),
+    };
+}

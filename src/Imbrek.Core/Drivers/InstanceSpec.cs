@@ -1,0 +1,10 @@
+using Imbrek.Core.Fleet;
+
+namespace Imbrek.Core.Drivers;
+
+/// <summary>An instance to restore into.</summary>
+/// <param name="Name">Its name, unique on its host.</param>
+/// <param name="Database">The database it is a restore of.</param>
+/// <param name="Host">Where it runs.</param>
+/// <param name="Owner">The run that makes it: another run that names the same instance is refused.</param>
+public sealed record InstanceSpec(string Name, Id<Database> Database, Id<Host> Host, string Owner);

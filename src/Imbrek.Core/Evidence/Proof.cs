@@ -1,0 +1,12 @@
+using NodaTime;
+
+namespace Imbrek.Core.Evidence;
+
+/// <summary>What a restore or a drill measured.</summary>
+/// <param name="At">When.</param>
+/// <param name="LostSeconds">Data lost, seconds: what was wanted minus what was reached.</param>
+/// <param name="ServiceSeconds">Measured time to service without the hold, seconds.</param>
+/// <param name="Passed">Whether every check passed.</param>
+/// <param name="SizeBytes">How large the database was.</param>
+/// <param name="Version">The engine's major version then.</param>
+public sealed record Proof(Instant At, double LostSeconds, double ServiceSeconds, bool Passed, long SizeBytes, string? Version);

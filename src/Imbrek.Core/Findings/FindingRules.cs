@@ -1,0 +1,144 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using NodaTime;
+
+namespace Imbrek.Core.Findings;
+
+/// <summary>The rules that look at one database and its catalogue.</summary>
+public static class FindingRules
+{
+    /// <summary>Everything found, most urgent first.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="proof">Its newest proof; null when there is none.</param>
+    /// <param name="at">The as-of instant.</param>
+    /// <param name="window">How far back to look for holes.</param>
+    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window)
+    {
+        var found = new List<Finding>();
+        var live = LiveSets(subject.Catalogue, at).ToArray();
+        if (live.Length == 0)
+        {
+            found.Add(new(
+                "no-sets",
+                subject.Database.Id,
+                Urgency.Now,
+                "No plan covers it and there is no backup set",
+                "If it were lost now, all of it would be lost",
+                "Put it under a plan and take a first full"));
+        }
+        else
+        {
+            found.AddRange(SameFailureDomain(subject, live, at));
+            found.AddRange(HoleInLog(subject, live, at, window));
+            found.AddRange(Damaged(subject, live));
+            found.AddRange(LogDiscarded(subject));
+            if (proof is null)
+            {
+                found.Add(new(
+                    "never-restored",
+                    subject.Database.Id,
+                    Urgency.Soon,
+                    "It was never restored",
+                    "A backup that nobody restored is a hope, not a proof",
+                    "Restore it aside and check it"));
+            }
+            else if (subject.Objective is { } objective && Judgement.WhyInvalid(subject.Database, objective, proof, at) is { } why)
+            {
+                found.Add(new("proof-invalid", subject.Database.Id, Urgency.Later, "Its proof no longer counts", why, "Restore it aside and check it"));
+            }
+        }
+
+        return [.. found.OrderByDescending(f => f.Urgency)];
+    }
+
+    private static IEnumerable<BackupSet> LiveSets(DatabaseCatalogue catalogue, Instant at)
+    {
+        var a = at.ToUnixTimeMilliseconds();
+        for (var i = 0; i < catalogue.Count; i++)
+        {
+            for (var copy = catalogue.CopyStart(i); copy < catalogue.CopyEnds[i]; copy++)
+            {
+                if (catalogue.AvailableAt[copy] <= a && (catalogue.RemovedAt is null || catalogue.RemovedAt[copy] > a))
+                {
+                    yield return catalogue[i];
+                    break;
+                }
+            }
+        }
+    }
+
+    private static IEnumerable<Finding> SameFailureDomain(RecoverySubject subject, BackupSet[] live, Instant at)
+    {
+        var host = subject.Fleet.Hosts[subject.Database.Host];
+        var stores = live.SelectMany(s => s.Copies).Where(c => c.AvailableAt <= at && (c.RemovedAt is not { } r || r > at))
+            .Select(c => c.Store).Distinct().Select(s => subject.Fleet.Stores[s]).ToArray();
+        Loss[] domains = [Loss.Of(host.Id), .. host.Array is { } array ? new[] { Loss.Of(array) } : [], Loss.Of(host.Site)];
+        foreach (var domain in domains)
+        {
+            if (Array.TrueForAll(stores, s => !domain.Spares(s, subject.Fleet)))
+            {
+                var names = string.Join(", ", stores.Select(s => s.Id));
+                yield return new(
+                    "same-failure-domain",
+                    subject.Database.Id,
+                    domain.Kind == LossKind.Site && subject.Objective?.Against.Contains(LossKind.Site) != true ? Urgency.Soon : Urgency.Now,
+                    $"Every copy ({names}) is lost together with the database: {domain}",
+                    "A copy in the same failure domain is no protection against its loss",
+                    $"Keep a further copy outside {domain}");
+                yield break;
+            }
+        }
+    }
+
+    private static IEnumerable<Finding> HoleInLog(RecoverySubject subject, BackupSet[] live, Instant at, Duration window)
+    {
+        if (!live.Any(s => s.Kind == SetKind.Log))
+        {
+            yield break;
+        }
+
+        foreach (var gap in CoverExplainer.Gaps(subject, Loss.None, at, at - window).Where(g => !g.AtEnd))
+        {
+            yield return new(
+                "log-hole",
+                subject.Database.Id,
+                Urgency.Soon,
+                $"Hole of {PlainDuration.Of((gap.Span.To - gap.Span.From).TotalSeconds)} in the log chain from {Formats.Instants.Write(gap.Span.From)}",
+                string.Join("; ", gap.Reasons),
+                "Take a differential or full now, so that the chain goes on from there");
+        }
+    }
+
+    private static IEnumerable<Finding> Damaged(RecoverySubject subject, BackupSet[] live)
+    {
+        foreach (var set in live.Where(s => s.Copies.Any(c => c.State == CopyState.Damaged)))
+        {
+            var bad = string.Join(", ", set.Copies.Where(c => c.State == CopyState.Damaged).Select(c => c.Store));
+            var whole = set.Copies.Any(c => c.State != CopyState.Damaged && c.RemovedAt is null);
+            yield return new(
+                "damaged-copy",
+                subject.Database.Id,
+                whole ? Urgency.Soon : Urgency.Now,
+                $"{set.Kind} {set.Id} is damaged in {bad}",
+                whole ? "One copy fewer than planned" : "No whole copy of it is left; what builds on it cannot be restored",
+                whole ? "Copy it again from the store where it is whole" : "Take a new full now");
+        }
+    }
+
+    private static IEnumerable<Finding> LogDiscarded(RecoverySubject subject)
+    {
+        if (subject.Database.LogMode == LogMode.Discarded && subject.Objective is { RpoSeconds: < 86_400 } objective)
+        {
+            yield return new(
+                "log-discarded",
+                subject.Database.Id,
+                Urgency.Now,
+                "It discards its log, so log backups are refused",
+                $"Between two fulls nothing can be recovered, and its RPO is {PlainDuration.Of(objective.RpoSeconds)}",
+                "Let it keep its log, then take a full");
+        }
+    }
+}

@@ -1,0 +1,105 @@
+using System.Collections.Frozen;
+using Imbrek.Core.Objectives;
+
+namespace Imbrek.Core.Fleet;
+
+/// <summary>The whole fleet, immutable and cross-checked: every identifier named by one of its members exists in it.</summary>
+public sealed class FleetModel
+{
+    private readonly FrozenDictionary<(Id<Site>, Id<Site>), Link> linkByPair;
+
+    /// <summary>Makes a fleet of parts already checked against each other.</summary>
+    /// <exception cref="ArgumentException">Two parts of a kind share an identifier.</exception>
+    public FleetModel(
+        IEnumerable<Site> sites,
+        IEnumerable<Link> links,
+        IEnumerable<StorageArray> arrays,
+        IEnumerable<Host> hosts,
+        IEnumerable<Store> stores,
+        IEnumerable<EngineProfile> engines,
+        IEnumerable<Objective> objectives,
+        IEnumerable<Service> services,
+        IEnumerable<Database> databases)
+    {
+        SiteList = [.. sites];
+        Links = [.. links];
+        ArrayList = [.. arrays];
+        HostList = [.. hosts];
+        StoreList = [.. stores];
+        EngineList = [.. engines];
+        ObjectiveList = [.. objectives];
+        ServiceList = [.. services];
+        Databases = [.. databases];
+        Sites = SiteList.ToFrozenDictionary(s => s.Id);
+        Arrays = ArrayList.ToFrozenDictionary(a => a.Id);
+        Hosts = HostList.ToFrozenDictionary(h => h.Id);
+        Stores = StoreList.ToFrozenDictionary(s => s.Id);
+        Engines = EngineList.ToFrozenDictionary(e => e.Id);
+        Objectives = ObjectiveList.ToFrozenDictionary(o => o.Id);
+        Services = ServiceList.ToFrozenDictionary(s => s.Id);
+        DatabaseById = Databases.ToFrozenDictionary(d => d.Id);
+        linkByPair = Links.SelectMany(l => new[] { ((l.One, l.Other), l), ((l.Other, l.One), l) })
+            .DistinctBy(p => p.Item1).ToFrozenDictionary(p => p.Item1, p => p.l);
+    }
+
+    /// <summary>A fleet with nothing in it.</summary>
+    public static FleetModel Empty { get; } = new([], [], [], [], [], [], [], [], []);
+
+    /// <summary>Sites in the order of the file.</summary>
+    public IReadOnlyList<Site> SiteList { get; }
+
+    /// <summary>Links in the order of the file.</summary>
+    public IReadOnlyList<Link> Links { get; }
+
+    /// <summary>Arrays in the order of the file.</summary>
+    public IReadOnlyList<StorageArray> ArrayList { get; }
+
+    /// <summary>Hosts in the order of the file.</summary>
+    public IReadOnlyList<Host> HostList { get; }
+
+    /// <summary>Stores in the order of the file.</summary>
+    public IReadOnlyList<Store> StoreList { get; }
+
+    /// <summary>Engine profiles in the order of the file.</summary>
+    public IReadOnlyList<EngineProfile> EngineList { get; }
+
+    /// <summary>Objectives in the order of the file.</summary>
+    public IReadOnlyList<Objective> ObjectiveList { get; }
+
+    /// <summary>Services in the order of the file.</summary>
+    public IReadOnlyList<Service> ServiceList { get; }
+
+    /// <summary>Databases in the order of the file.</summary>
+    public IReadOnlyList<Database> Databases { get; }
+
+    /// <summary>Sites by identifier.</summary>
+    public FrozenDictionary<Id<Site>, Site> Sites { get; }
+
+    /// <summary>Arrays by identifier.</summary>
+    public FrozenDictionary<Id<StorageArray>, StorageArray> Arrays { get; }
+
+    /// <summary>Hosts by identifier.</summary>
+    public FrozenDictionary<Id<Host>, Host> Hosts { get; }
+
+    /// <summary>Stores by identifier.</summary>
+    public FrozenDictionary<Id<Store>, Store> Stores { get; }
+
+    /// <summary>Engine profiles by identifier.</summary>
+    public FrozenDictionary<Id<EngineProfile>, EngineProfile> Engines { get; }
+
+    /// <summary>Objectives by identifier.</summary>
+    public FrozenDictionary<Id<Objective>, Objective> Objectives { get; }
+
+    /// <summary>Services by identifier.</summary>
+    public FrozenDictionary<Id<Service>, Service> Services { get; }
+
+    /// <summary>Databases by identifier.</summary>
+    public FrozenDictionary<Id<Database>, Database> DatabaseById { get; }
+
+    /// <summary>The link between two different sites; null when there is none.</summary>
+    public Link? LinkBetween(Id<Site> one, Id<Site> other) => linkByPair.GetValueOrDefault((one, other));
+
+    /// <summary>The objective of a database; null when none was agreed.</summary>
+    public Objective? ObjectiveOf(Database database) =>
+        database.Objective is { } id ? Objectives[id] : null;
+}

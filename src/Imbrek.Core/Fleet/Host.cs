@@ -1,0 +1,20 @@
+namespace Imbrek.Core.Fleet;
+
+/// <summary>Runs database instances; lies in a site and may use an array.</summary>
+/// <param name="Id">Its identifier.</param>
+/// <param name="Site">The site it stands in.</param>
+/// <param name="Array">The array its storage lies on; null when it has its own disks.</param>
+/// <param name="WriteBytesPerSecond">How fast it can write restored data, bytes per second.</param>
+/// <param name="FreeBytes">Room for a restored database, bytes; null when not stated, which never disqualifies.</param>
+/// <param name="Engines">The engine families it can run; empty means any.</param>
+/// <param name="Versions">The major versions installed; empty means not stated.</param>
+/// <param name="Keys">The names of the encryption keys present; empty means not stated.</param>
+public sealed record Host(
+    Id<Host> Id,
+    Id<Site> Site,
+    Id<StorageArray>? Array,
+    double WriteBytesPerSecond,
+    long? FreeBytes,
+    IReadOnlyList<Id<EngineProfile>> Engines,
+    IReadOnlyList<string> Versions,
+    IReadOnlyList<string> Keys);

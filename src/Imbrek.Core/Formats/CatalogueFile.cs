@@ -1,0 +1,179 @@
+using System.Text;
+using System.Text.Encodings.Web;
+using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using NodaTime;
+
+namespace Imbrek.Core.Formats;
+
+/// <summary>Reads and writes the catalogue file: JSON Lines, one set a line. JSON Schema: docs/formats/catalogue.schema.json.</summary>
+public static class CatalogueFile
+{
+    internal static readonly IReadOnlyDictionary<string, SetKind> Kinds =
+        Enum.GetValues<SetKind>().ToDictionary(k => k.ToString().ToLowerInvariant());
+
+    internal static readonly IReadOnlyDictionary<string, CopyState> States =
+        Enum.GetValues<CopyState>().ToDictionary(k => k.ToString().ToLowerInvariant());
+
+    private static readonly JsonSerializerOptions Compact = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
+
+    /// <summary>Reads sets; lists every fault with line and member, and then gives nothing.</summary>
+    /// <param name="utf8">The text of the file.</param>
+    /// <param name="file">What to call the file in faults.</param>
+    /// <param name="fleet">The fleet whose databases, stores, hosts and branches the sets name.</param>
+    /// <param name="skipBad">Leave bad lines aside and give the others; the faults are still listed.</param>
+    public static ReadResult<BackupCatalogue> Read(ReadOnlySpan<byte> utf8, string file, FleetModel fleet, bool skipBad = false)
+    {
+        var report = new LocatedJson.Report(file);
+        var sets = new List<(BackupSet Set, int Line)>();
+        if (utf8.StartsWith(Encoding.UTF8.Preamble))
+        {
+            utf8 = utf8[3..];
+        }
+
+        for (var line = 1; !utf8.IsEmpty; line++)
+        {
+            var end = utf8.IndexOf((byte)'\n');
+            var text = end < 0 ? utf8 : utf8[..end];
+            utf8 = end < 0 ? [] : utf8[(end + 1)..];
+            if (text.Trim(" \t\r"u8).IsEmpty || LocatedJson.Parse(text, report, line) is not { } json)
+            {
+                continue;
+            }
+
+            if (!json.IsObject)
+            {
+                json.Fault("expected an object");
+            }
+            else if (ReadSet(json, fleet) is { } set)
+            {
+                sets.Add((set, line));
+            }
+        }
+
+        var bad = SetRules.Check(sets, fleet, report);
+        var good = bad.Count == 0 ? sets.Select(s => s.Set) : sets.Where(s => !bad.Contains(s.Line)).Select(s => s.Set);
+        return new(report.Faults.Count == 0 || skipBad ? new BackupCatalogue(good) : null, report.Faults, report.Warnings);
+    }
+
+    /// <summary>Writes one set as a line, without the line's end.</summary>
+    public static string WriteLine(BackupSet s) => JsonSerializer.Serialize(
+        new
+        {
+            type = "set",
+            id = s.Id.Value,
+            database = s.Database.Value,
+            kind = s.Kind.ToString().ToLowerInvariant(),
+            branch = s.Branch,
+            parent = s.Parent?.Value,
+            fromPosition = s.FromPosition,
+            toPosition = s.ToPosition,
+            coversFrom = Instants.Write(s.CoversFrom),
+            coversTo = Instants.Write(s.CoversTo),
+            finishedAt = Instants.Write(s.FinishedAt),
+            dataBytes = s.DataBytes,
+            outsideChain = s.OutsideChain,
+            rollForward = s.Kind != SetKind.Export && s.RollForward,
+            usableOn = s.UsableOn.Count == 0 ? null : s.UsableOn.Select(h => h.Value),
+            copies = s.Copies.Select(c => new
+            {
+                store = c.Store.Value,
+                availableAt = Instants.Write(c.AvailableAt),
+                removedAt = Instants.Write(c.RemovedAt),
+                lockedUntil = Instants.Write(c.LockedUntil),
+                storedBytes = c.StoredBytes,
+                state = c.State.ToString().ToLowerInvariant(),
+            }),
+        },
+        Compact);
+
+    private static BackupSet? ReadSet(LocatedJson j, FleetModel fleet)
+    {
+        var type = j.Text("type");
+        if (type is null or not "set")
+        {
+            if (type is not null)
+            {
+                j.FaultAt("type", $"is '{type}'; expected set");
+            }
+
+            return null;
+        }
+
+        var before = j.FaultCount;
+        var id = j.Text("id");
+        var database = j.Text("database");
+        if (database is not null && !fleet.DatabaseById.ContainsKey(new(database)))
+        {
+            j.FaultAt("database", $"the fleet has no database '{database}'");
+        }
+
+        var kind = j.Choice("kind", Kinds);
+        var log = kind == SetKind.Log;
+        var branch = j.Integer("branch", false, 1) ?? 1;
+        var parent = j.Text("parent", false);
+        var fromPosition = j.Integer("fromPosition", log);
+        var toPosition = j.Integer("toPosition");
+        var coversFrom = j.Time("coversFrom", log);
+        var coversTo = j.Time("coversTo");
+        var finishedAt = j.Time("finishedAt", false) ?? coversTo;
+        var dataBytes = j.Integer("dataBytes", true, 0);
+        var outside = j.Flag("outsideChain") ?? false;
+        var roll = j.Flag("rollForward") ?? kind != SetKind.Export;
+        var usableOn = j.Texts("usableOn");
+        foreach (var host in usableOn.Where(h => !fleet.Hosts.ContainsKey(new(h))))
+        {
+            j.FaultAt("usableOn", $"the fleet has no host '{host}'");
+        }
+
+        var copies = j.Objects("copies", true).Select(c => ReadCopy(c, fleet, coversTo)).ToArray();
+        j.WarnOfUnknown();
+        if (j.FaultCount != before)
+        {
+            return null;
+        }
+
+        return new BackupSet
+        {
+            Id = new(id!),
+            Database = new(database!),
+            Kind = kind!.Value,
+            Branch = (int)Math.Min(branch, int.MaxValue),
+            Parent = parent is null ? null : new(parent),
+            FromPosition = fromPosition,
+            ToPosition = toPosition!.Value,
+            CoversFrom = coversFrom,
+            CoversTo = coversTo!.Value,
+            FinishedAt = finishedAt!.Value,
+            DataBytes = dataBytes!.Value,
+            OutsideChain = outside,
+            RollForward = roll,
+            UsableOn = [.. usableOn.Select(h => new Id<Host>(h))],
+            Copies = copies!,
+        };
+    }
+
+    private static BackupCopy? ReadCopy(LocatedJson j, FleetModel fleet, Instant? coversTo)
+    {
+        var before = j.FaultCount;
+        var store = j.Text("store");
+        if (store is not null && !fleet.Stores.ContainsKey(new(store)))
+        {
+            j.FaultAt("store", $"the fleet has no store '{store}'");
+        }
+
+        var available = j.Time("availableAt");
+        if (available < coversTo)
+        {
+            j.FaultAt("availableAt", "is before coversTo");
+        }
+
+        var removed = j.Time("removedAt", false);
+        var locked = j.Time("lockedUntil", false);
+        var stored = j.Integer("storedBytes", true, 0);
+        var state = j.Choice("state", States, false) ?? CopyState.Unverified;
+        j.WarnOfUnknown();
+        return j.FaultCount != before ? null : new BackupCopy(new(store!), available!.Value, removed, locked, stored!.Value, state);
+    }
+}

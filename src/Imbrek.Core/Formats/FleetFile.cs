@@ -1,0 +1,377 @@
+using System.Text;
+using System.Text.Json;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using NodaTime;
+
+namespace Imbrek.Core.Formats;
+
+/// <summary>Reads and writes the fleet file, <c>"format": "imbrek-fleet/1"</c>. JSON Schema: docs/formats/fleet.schema.json.</summary>
+public static class FleetFile
+{
+    /// <summary>What the <c>format</c> member must say.</summary>
+    public const string Format = "imbrek-fleet/1";
+
+    internal static readonly IReadOnlyDictionary<string, LossKind> LossKinds = new Dictionary<string, LossKind>
+    {
+        ["none"] = LossKind.None,
+        ["host"] = LossKind.Host,
+        ["array"] = LossKind.Array,
+        ["site"] = LossKind.Site,
+        ["hostile"] = LossKind.Hostile,
+    };
+
+    private static readonly Dictionary<string, LogMode> LogModes = new()
+    {
+        ["kept"] = LogMode.Kept,
+        ["discarded"] = LogMode.Discarded,
+    };
+
+    private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
+
+    /// <summary>Reads a fleet; lists every fault with line and member, and then gives nothing.</summary>
+    /// <param name="utf8">The text of the file.</param>
+    /// <param name="file">What to call the file in faults.</param>
+    public static ReadResult<FleetModel> Read(ReadOnlySpan<byte> utf8, string file)
+    {
+        var report = new LocatedJson.Report(file);
+        if (utf8.StartsWith(Encoding.UTF8.Preamble))
+        {
+            utf8 = utf8[3..];
+        }
+
+        var root = LocatedJson.Parse(utf8, report);
+        if (root is { IsObject: false })
+        {
+            root.Fault("expected an object");
+            root = null;
+        }
+
+        var fleet = root is null ? null : new Reader(root).Read();
+        return new(report.Faults.Count == 0 ? fleet : null, report.Faults, report.Warnings);
+    }
+
+    /// <summary>Writes a fleet so that <see cref="Read"/> gives the same one.</summary>
+    public static string Write(FleetModel fleet) => JsonSerializer.Serialize(
+        new
+        {
+            format = Format,
+            sites = fleet.SiteList.Select(s => new { id = s.Id.Value, name = s.Name, timeZone = s.TimeZone }),
+            links = fleet.Links.Select(l => new { between = new[] { l.One.Value, l.Other.Value }, bytesPerSecond = l.BytesPerSecond, roundTripMs = l.RoundTripMs }),
+            arrays = fleet.ArrayList.Select(a => new { id = a.Id.Value, site = a.Site.Value }),
+            hosts = fleet.HostList.Select(h => new
+            {
+                id = h.Id.Value,
+                site = h.Site.Value,
+                array = h.Array?.Value,
+                writeBytesPerSecond = h.WriteBytesPerSecond,
+                freeBytes = h.FreeBytes,
+                engines = h.Engines.Select(e => e.Value),
+                versions = h.Versions,
+                keys = h.Keys,
+            }),
+            stores = fleet.StoreList.Select(s => new
+            {
+                id = s.Id.Value,
+                site = s.Site.Value,
+                array = s.Array?.Value,
+                host = s.Host?.Value,
+                offline = s.Offline,
+                readBytesPerSecond = s.ReadBytesPerSecond,
+                writeBytesPerSecond = s.WriteBytesPerSecond,
+            }),
+            engines = fleet.EngineList.Select(e => new
+            {
+                id = e.Id.Value,
+                name = e.Name,
+                provisionSeconds = e.ProvisionSeconds,
+                perSetSeconds = e.PerSetSeconds,
+                restoreBytesPerSecond = e.RestoreBytesPerSecond,
+                replayBytesPerSecond = e.ReplayBytesPerSecond,
+                indexBytesPerSecond = e.IndexBytesPerSecond,
+                openSeconds = e.OpenSeconds,
+            }),
+            objectives = fleet.ObjectiveList.Select(o => new
+            {
+                id = o.Id.Value,
+                name = o.Name,
+                rpoSeconds = o.RpoSeconds,
+                rtoSeconds = o.RtoSeconds,
+                against = o.Against.Select(k => k.ToString().ToLowerInvariant()),
+                proofDays = o.ProofDays,
+            }),
+            services = fleet.ServiceList.Select(s => new { id = s.Id.Value, name = s.Name, owner = s.Owner }),
+            databases = fleet.Databases.Select(d => new
+            {
+                id = d.Id.Value,
+                name = d.Name,
+                engine = d.Engine.Value,
+                host = d.Host.Value,
+                recoveryHosts = d.RecoveryHosts.Select(h => h.Value),
+                objective = d.Objective?.Value,
+                service = d.Service?.Value,
+                sizeBytes = d.SizeBytes,
+                logMode = d.LogMode.ToString().ToLowerInvariant(),
+                version = d.Version,
+                key = d.Key,
+                detectSeconds = d.DetectSeconds,
+                decideSeconds = d.DecideSeconds,
+                checkSeconds = d.CheckSeconds,
+                redirectSeconds = d.RedirectSeconds,
+                tags = d.Tags,
+                branches = d.Branches.Select(b => new
+                {
+                    id = b.Id,
+                    parent = b.Parent,
+                    forkPosition = b.ForkPosition,
+                    forkAt = Instants.Write(b.ForkAt),
+                    startsAt = Instants.Write(b.StartsAt),
+                }),
+            }),
+        },
+        Indented) + "\n";
+
+    private sealed class Reader(LocatedJson root)
+    {
+        private readonly HashSet<string> sites = [];
+        private readonly HashSet<string> arrays = [];
+        private readonly HashSet<string> hosts = [];
+        private readonly HashSet<string> stores = [];
+        private readonly HashSet<string> engines = [];
+        private readonly HashSet<string> objectives = [];
+        private readonly HashSet<string> services = [];
+        private readonly HashSet<string> databases = [];
+
+        public FleetModel? Read()
+        {
+            var format = root.Text("format");
+            if (format is not null && format != Format)
+            {
+                root.FaultAt("format", $"is '{format}'; this reads {Format}");
+                return null;
+            }
+
+            // Identifiers first, so that a reference may point forward.
+            var siteItems = Identify("sites", sites);
+            var arrayItems = Identify("arrays", arrays);
+            var hostItems = Identify("hosts", hosts);
+            var storeItems = Identify("stores", stores);
+            var engineItems = Identify("engines", engines);
+            var objectiveItems = Identify("objectives", objectives);
+            var serviceItems = Identify("services", services);
+            var databaseItems = Identify("databases", databases);
+            var linkItems = root.Objects("links");
+
+            var readSites = siteItems.Select(ReadSite).ToArray();
+            var readLinks = ReadLinks(linkItems);
+            var readArrays = arrayItems.Select(j => new StorageArray(new(Id(j)), new(Ref(j, "site", sites, "site") ?? ""))).ToArray();
+            var readHosts = hostItems.Select(ReadHost).ToArray();
+            var readStores = storeItems.Select(ReadStore).ToArray();
+            var readEngines = engineItems.Select(ReadEngine).ToArray();
+            var readObjectives = objectiveItems.Select(ReadObjective).ToArray();
+            var readServices = serviceItems.Select(j => new Service(new(Id(j)), Name(j), j.Text("owner", false))).ToArray();
+            var readDatabases = databaseItems.Select(ReadDatabase).ToArray();
+            foreach (var item in (IEnumerable<LocatedJson>)[root, .. siteItems, .. linkItems, .. arrayItems, .. hostItems, .. storeItems, .. engineItems, .. objectiveItems, .. serviceItems, .. databaseItems])
+            {
+                item.WarnOfUnknown();
+            }
+
+            return root.HasFaults
+                ? null
+                : new FleetModel(readSites, readLinks, readArrays, readHosts, readStores, readEngines, readObjectives, readServices, readDatabases);
+        }
+
+        private IReadOnlyList<LocatedJson> Identify(string list, HashSet<string> ids)
+        {
+            var items = root.Objects(list);
+            foreach (var item in items)
+            {
+                if (item.Text("id") is { } id && !ids.Add(id))
+                {
+                    item.FaultAt("id", $"'{id}' is used twice in {list}");
+                }
+            }
+
+            return items;
+        }
+
+        private static string Id(LocatedJson j) => j.Text("id", false) ?? "";
+
+        private static string Name(LocatedJson j) => j.Text("name", false) is { Length: > 0 } name ? name : Id(j);
+
+        private static string? Ref(LocatedJson j, string member, HashSet<string> known, string what, bool required = true)
+        {
+            var id = j.Text(member, required);
+            if (id is not null && !known.Contains(id))
+            {
+                j.FaultAt(member, $"there is no {what} '{id}'");
+            }
+
+            return id;
+        }
+
+        private static IReadOnlyList<string> Refs(LocatedJson j, string member, HashSet<string> known, string what)
+        {
+            var ids = j.Texts(member);
+            foreach (var id in ids.Where(id => !known.Contains(id)))
+            {
+                j.FaultAt(member, $"there is no {what} '{id}'");
+            }
+
+            return ids;
+        }
+
+        private static Site ReadSite(LocatedJson j)
+        {
+            var zone = j.Text("timeZone", false) ?? "UTC";
+            if (DateTimeZoneProviders.Tzdb.GetZoneOrNull(zone) is null)
+            {
+                j.FaultAt("timeZone", $"'{zone}' is no time zone of the IANA list");
+            }
+
+            return new(new(Id(j)), Name(j), zone);
+        }
+
+        private List<Link> ReadLinks(IReadOnlyList<LocatedJson> items)
+        {
+            var pairs = new HashSet<(string, string)>();
+            var links = new List<Link>();
+            foreach (var j in items)
+            {
+                var between = Refs(j, "between", sites, "site");
+                if (between.Count != 2 || between[0] == between[1])
+                {
+                    j.FaultAt("between", "expected two different sites");
+                    between = ["", ""];
+                }
+                else if (!pairs.Add(string.CompareOrdinal(between[0], between[1]) < 0 ? (between[0], between[1]) : (between[1], between[0])))
+                {
+                    j.FaultAt("between", $"there is already a link between {between[0]} and {between[1]}");
+                }
+
+                links.Add(new(new(between[0]), new(between[1]), j.Number("bytesPerSecond", above: true) ?? 1, j.Number("roundTripMs", false)));
+            }
+
+            return links;
+        }
+
+        private Host ReadHost(LocatedJson j) => new(
+            new(Id(j)),
+            new(Ref(j, "site", sites, "site") ?? ""),
+            Ref(j, "array", arrays, "array", false) is { } a ? new Id<StorageArray>(a) : null,
+            j.Number("writeBytesPerSecond", above: true) ?? 1,
+            j.Integer("freeBytes", false, 0),
+            [.. Refs(j, "engines", engines, "engine").Select(e => new Id<EngineProfile>(e))],
+            j.Texts("versions"),
+            j.Texts("keys"));
+
+        private Store ReadStore(LocatedJson j) => new(
+            new(Id(j)),
+            new(Ref(j, "site", sites, "site") ?? ""),
+            Ref(j, "array", arrays, "array", false) is { } a ? new Id<StorageArray>(a) : null,
+            Ref(j, "host", hosts, "host", false) is { } h ? new Id<Host>(h) : null,
+            j.Flag("offline") ?? false,
+            j.Number("readBytesPerSecond", above: true) ?? 1,
+            j.Number("writeBytesPerSecond", above: true) ?? 1);
+
+        private static EngineProfile ReadEngine(LocatedJson j) => new(
+            new(Id(j)),
+            Name(j),
+            j.Number("provisionSeconds") ?? 0,
+            j.Number("perSetSeconds") ?? 0,
+            j.Number("restoreBytesPerSecond", above: true) ?? 1,
+            j.Number("replayBytesPerSecond", above: true) ?? 1,
+            j.Number("indexBytesPerSecond", above: true) ?? 1,
+            j.Number("openSeconds") ?? 0);
+
+        private static Objective ReadObjective(LocatedJson j)
+        {
+            var against = j.Texts("against");
+            foreach (var kind in against.Where(k => !LossKinds.ContainsKey(k)))
+            {
+                j.FaultAt("against", $"'{kind}' is not one of {string.Join(", ", LossKinds.Keys)}");
+            }
+
+            return new(
+                new(Id(j)),
+                Name(j),
+                j.Number("rpoSeconds") ?? 0,
+                j.Number("rtoSeconds") ?? 0,
+                [.. against.Where(LossKinds.ContainsKey).Select(k => LossKinds[k]).Distinct()],
+                j.Number("proofDays", false) ?? 90);
+        }
+
+        private Database ReadDatabase(LocatedJson j) => new()
+        {
+            Id = new(Id(j)),
+            Name = Name(j),
+            Engine = new(Ref(j, "engine", engines, "engine") ?? ""),
+            Host = new(Ref(j, "host", hosts, "host") ?? ""),
+            RecoveryHosts = [.. Refs(j, "recoveryHosts", hosts, "host").Select(h => new Id<Host>(h))],
+            Objective = Ref(j, "objective", objectives, "objective", false) is { } o ? new Id<Objective>(o) : null,
+            Service = Ref(j, "service", services, "service", false) is { } s ? new Id<Service>(s) : null,
+            SizeBytes = j.Integer("sizeBytes", true, 0) ?? 0,
+            LogMode = j.Choice("logMode", LogModes, false) ?? LogMode.Kept,
+            Version = j.Text("version", false),
+            Key = j.Text("key", false),
+            DetectSeconds = j.Number("detectSeconds", false) ?? 0,
+            DecideSeconds = j.Number("decideSeconds", false) ?? 0,
+            CheckSeconds = j.Number("checkSeconds", false) ?? 0,
+            RedirectSeconds = j.Number("redirectSeconds", false) ?? 0,
+            Tags = j.Texts("tags"),
+            Branches = ReadBranches(j),
+        };
+
+        private static List<Branch> ReadBranches(LocatedJson database)
+        {
+            var items = database.Objects("branches");
+            var parents = new Dictionary<int, int>();
+            var branches = new List<Branch>();
+            foreach (var j in items)
+            {
+                var id = (int)Math.Min(j.Integer("id", true, 2) ?? 0, int.MaxValue);
+                if (id != 0 && !parents.TryAdd(id, (int)Math.Min(j.Integer("parent", true, 1) ?? 0, int.MaxValue)))
+                {
+                    j.FaultAt("id", $"branch {id} is given twice");
+                }
+
+                var forkAt = j.Time("forkAt");
+                var startsAt = j.Time("startsAt");
+                if (startsAt < forkAt)
+                {
+                    j.FaultAt("startsAt", "is before forkAt");
+                }
+
+                branches.Add(new(id, parents.GetValueOrDefault(id), j.Integer("forkPosition") ?? 0, forkAt ?? default, startsAt ?? default));
+            }
+
+            foreach (var j in items)
+            {
+                j.WarnOfUnknown();
+                if (j.Integer("id", false) is not { } number || !parents.TryGetValue((int)number, out var parent))
+                {
+                    continue;
+                }
+
+                if (parent != 1 && !parents.ContainsKey(parent))
+                {
+                    j.FaultAt("parent", $"there is no branch {parent}");
+                    continue;
+                }
+
+                var at = (int)number;
+                for (var steps = 0; at != 1 && parents.TryGetValue(at, out at); steps++)
+                {
+                    if (steps > parents.Count)
+                    {
+                        j.FaultAt("parent", $"branch {number} is its own ancestor");
+                        break;
+                    }
+                }
+            }
+
+            branches.Sort((a, b) => a.Id.CompareTo(b.Id));
+            return branches;
+        }
+    }
+}

@@ -1,0 +1,156 @@
+using System.Globalization;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Objectives;
+using NodaTime;
+using NodaTime.Text;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>The why of section 2's recoverable line: for each gap and for its end, which set or copy is missing, damaged, removed or lost.</summary>
+public static class CoverExplainer
+{
+    private const int MaxSetsNamed = 4;
+    private static readonly InstantPattern Shown = InstantPattern.CreateWithInvariantCulture("uuuu-MM-dd HH:mm:ss'Z'");
+
+    /// <summary>Gaps within a window, in order of time, the stretch after the last recoverable instant included.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="loss">The loss.</param>
+    /// <param name="at">The as-of instant.</param>
+    /// <param name="from">The earliest instant looked at.</param>
+    public static IReadOnlyList<CoverGap> Gaps(RecoverySubject subject, Loss loss, Instant at, Instant from)
+    {
+        var resolved = loss.For(subject.Database, subject.Fleet);
+        var cover = Evaluator.RecoverableAt(subject, resolved, at);
+        var gaps = new List<CoverGap>();
+        var last = from;
+        foreach (var interval in cover.Where(i => i.To >= from))
+        {
+            if (interval.From > last)
+            {
+                gaps.Add(new CoverGap(new(last, interval.From), false, Explain(subject, resolved, at, last, interval.From)));
+            }
+
+            last = Instant.Max(last, interval.To);
+        }
+
+        if (last < at)
+        {
+            gaps.Add(new CoverGap(new(last, at), true, Explain(subject, resolved, at, last, at)));
+        }
+
+        return gaps;
+    }
+
+    /// <summary>Why a set cannot be read at an instant under a loss: one clause a copy; null when it can.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="loss">The loss, resolved.</param>
+    /// <param name="set">The set; one that is not in the catalogue cannot be read because it is not there.</param>
+    /// <param name="at">The as-of instant.</param>
+    public static string? WhyUnusable(RecoverySubject subject, Loss loss, Fleet.Id<BackupSet> set, Instant at) =>
+        subject.Catalogue.IndexOf(set) is var index and >= 0 ? WhyUnusable(subject, new Availability(subject, loss), loss, index, at) : "it is not in the catalogue";
+
+    /// <summary>The same for a set by its place.</summary>
+    internal static string? WhyUnusable(RecoverySubject subject, Availability availability, Loss loss, int set, Instant at)
+    {
+        var c = subject.Catalogue;
+        var a = at.ToUnixTimeMilliseconds();
+        if (availability.UsableAt(set, a))
+        {
+            return c.Parents[set] switch
+            {
+                DatabaseCatalogue.NoParent => null,
+                DatabaseCatalogue.ParentMissing => "the set it builds on is not in the catalogue",
+                var p => WhyUnusable(subject, availability, loss, p, at) is { } why ? $"it builds on {c.IdOf(p)}: {why}" : null,
+            };
+        }
+
+        var clauses = new List<string>();
+        var s = c[set];
+        foreach (var copy in s.Copies)
+        {
+            var store = subject.Fleet.Stores[copy.Store];
+            clauses.Add(
+                copy.State == CopyState.Damaged ? $"copy in {store.Id} is damaged"
+                : copy.RemovedAt is { } removed && removed <= at ? $"copy in {store.Id} was removed {Shown.Format(removed)}"
+                : copy.AvailableAt > at ? $"copy in {store.Id} is there only from {Shown.Format(copy.AvailableAt)}"
+                : !loss.Spares(store, subject.Fleet) ? $"copy in {store.Id} is lost with {loss}"
+                : loss.Kind == LossKind.Hostile && !store.Offline ? $"copy in {store.Id} can be deleted with stolen credentials"
+                : $"copy in {store.Id} cannot be used: no host it is usable on is left");
+        }
+
+        return clauses.Count == 0 ? "it has no copy" : string.Join(", ", clauses);
+    }
+
+    private static List<string> Explain(RecoverySubject subject, Loss loss, Instant at, Instant from, Instant to)
+    {
+        var c = subject.Catalogue;
+        var reasons = new List<string>();
+        var (lo, hi, a) = (from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds(), at.ToUnixTimeMilliseconds());
+        var availability = new Availability(subject, loss);
+        var named = 0;
+        var unusable = 0;
+        for (var i = 0; i < c.Count; i++)
+        {
+            var log = c.Kinds[i] == SetKind.Log;
+            var bearsOnGap = log ? c.CoversTo[i] > lo && c.CoversFrom[i] < hi : c.CoversTo[i] > lo && c.CoversTo[i] < hi;
+            if (!bearsOnGap || WhyUnusable(subject, availability, loss, i, at) is not { } why)
+            {
+                continue;
+            }
+
+            unusable++;
+            if (named++ < MaxSetsNamed)
+            {
+                reasons.Add($"{c.Kinds[i].ToString().ToLowerInvariant()} {c.IdOf(i)}: {why}");
+            }
+        }
+
+        if (unusable > MaxSetsNamed)
+        {
+            reasons.Add($"and {(unusable - MaxSetsNamed).ToString(CultureInfo.InvariantCulture)} more sets");
+        }
+
+        if (unusable == 0)
+        {
+            reasons.Add(MissingLog(c, lo, hi, a));
+        }
+
+        return reasons;
+    }
+
+    /// <summary>When every set that bears on the gap is readable, what is missing is a set nobody has.</summary>
+    private static string MissingLog(DatabaseCatalogue c, long lo, long hi, long a)
+    {
+        var next = -1;
+        for (var i = 0; i < c.Count; i++)
+        {
+            if (c.Kinds[i] == SetKind.Log && c.CoversTo[i] > lo && c.CoversFrom[i] >= lo && (next < 0 || c.FromPositions[i] < c.FromPositions[next]))
+            {
+                next = i;
+            }
+        }
+
+        var position = long.MinValue;
+        for (var i = 0; i < c.Count; i++)
+        {
+            if (c.CoversTo[i] <= lo && (next < 0 || c.ToPositions[i] <= c.FromPositions[next]))
+            {
+                position = Math.Max(position, c.ToPositions[i]);
+            }
+        }
+
+        if (next >= 0 && position != long.MinValue && c.FromPositions[next] > position)
+        {
+            return string.Create(
+                CultureInfo.InvariantCulture,
+                $"the log from position {position} to {c.FromPositions[next]} is in no set; {c.IdOf(next)} cannot follow");
+        }
+
+        if (next >= 0 && c.CoversFrom[next] < hi)
+        {
+            return $"log {c.IdOf(next)} has nothing to be applied to";
+        }
+
+        return hi >= a ? "nothing has been backed up since" : "no set covers this stretch";
+    }
+}

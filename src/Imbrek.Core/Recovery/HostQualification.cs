@@ -1,0 +1,30 @@
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>Whether a host can take a restored database (section 4).</summary>
+public static class HostQualification
+{
+    /// <summary>Null when the host qualifies; otherwise why not, for people.</summary>
+    public static string? WhyNot(FleetModel fleet, Database database, Host host, Loss loss)
+    {
+        if (!loss.Spares(host))
+        {
+            return $"host {host.Id} is lost with {loss}";
+        }
+
+        if (host.Engines.Count > 0 && !host.Engines.Contains(database.Engine))
+        {
+            return $"host {host.Id} cannot run {fleet.Engines[database.Engine].Name}";
+        }
+
+        return host.FreeBytes is { } free && free < database.SizeBytes
+            ? $"host {host.Id} has {free} bytes free, {database.SizeBytes} are needed"
+            : null;
+    }
+
+    /// <summary>The first recovery host that qualifies; null when none does.</summary>
+    public static Host? Default(FleetModel fleet, Database database, Loss loss) =>
+        database.RecoveryHosts.Select(id => fleet.Hosts[id]).FirstOrDefault(h => WhyNot(fleet, database, h, loss) is null);
+}

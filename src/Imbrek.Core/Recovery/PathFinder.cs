@@ -1,0 +1,370 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using NodaTime;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>
+/// Finds restore paths (section 4): among all chains of available sets whose copies the host can reach, the one that reaches
+/// latest and, among those, is fastest. One shortest-path pass over the lineage, whose order is already topological.
+/// </summary>
+public sealed class PathFinder
+{
+    private const int MaxBasesTried = 8;
+
+    private readonly RecoverySubject subject;
+    private readonly PathQuestion question;
+    private readonly Loss loss;
+    private readonly Host host;
+    private readonly EngineProfile engine;
+    private readonly Lineage lineage;
+    private readonly DatabaseCatalogue c;
+    private readonly Availability availability;
+    private readonly long target;
+    private readonly long at;
+    private readonly double writeRate;
+    private readonly double[] fetchRate;
+    private readonly bool[] sameArray;
+    private readonly LearnedPace?[] pace;
+
+    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host)
+    {
+        this.subject = subject;
+        this.question = question;
+        this.loss = loss;
+        this.host = host;
+        engine = subject.Fleet.Engines[subject.Database.Engine];
+        lineage = subject.Lineage;
+        c = lineage.Catalogue;
+        availability = new Availability(subject, loss);
+        target = question.Target.ToUnixTimeMilliseconds();
+        at = question.At.ToUnixTimeMilliseconds();
+        writeRate = Math.Min(host.WriteBytesPerSecond, engine.RestoreBytesPerSecond);
+        fetchRate = new double[c.Stores.Count];
+        sameArray = new bool[c.Stores.Count];
+        pace = new LearnedPace?[c.Stores.Count];
+        for (var i = 0; i < fetchRate.Length; i++)
+        {
+            var store = subject.Fleet.Stores[c.Stores[i]];
+            var link = subject.Fleet.LinkBetween(store.Site, host.Site);
+            fetchRate[i] = store.Site == host.Site ? store.ReadBytesPerSecond
+                : link is null ? 0
+                : Math.Min(store.ReadBytesPerSecond, link.BytesPerSecond);
+            sameArray[i] = store.Array is { } a && host.Array == a;
+            pace[i] = question.Learned?.Invoke(store.Id, host.Id);
+        }
+    }
+
+    /// <summary>The best path, or the reason why there is none.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="question">What is asked.</param>
+    /// <param name="alternatives">How many alternatives to list at most; 0 for the best path alone.</param>
+    /// <exception cref="ArgumentException">The target lies after the as-of instant.</exception>
+    public static PathAnswer Find(RecoverySubject subject, PathQuestion question, int alternatives = 0)
+    {
+        if (question.Target > question.At)
+        {
+            throw new ArgumentException($"the target ({question.Target}) is after the as-of instant ({question.At})", nameof(question));
+        }
+
+        var loss = question.Loss.For(subject.Database, subject.Fleet);
+        var host = question.Host is { } named ? subject.Fleet.Hosts[named] : HostQualification.Default(subject.Fleet, subject.Database, loss);
+        if (host is null)
+        {
+            var reasons = subject.Database.RecoveryHosts
+                .Select(h => HostQualification.WhyNot(subject.Fleet, subject.Database, subject.Fleet.Hosts[h], loss));
+            return new PathAnswer(null, null, [], subject.Database.RecoveryHosts.Count == 0
+                ? "no recovery host is named for this database"
+                : $"no recovery host qualifies: {string.Join("; ", reasons)}");
+        }
+
+        if (HostQualification.WhyNot(subject.Fleet, subject.Database, host, loss) is { } unfit)
+        {
+            return new PathAnswer(host.Id, null, [], unfit);
+        }
+
+        var finder = new PathFinder(subject, question, loss, host);
+        var best = finder.Best(new Restriction());
+        if (best is null)
+        {
+            return new PathAnswer(host.Id, null, [], finder.WhyNone());
+        }
+
+        return new PathAnswer(host.Id, best, alternatives > 0 ? finder.Others(best, alternatives) : [], null);
+    }
+
+    /// <summary>What a search leaves out, to find a path that differs.</summary>
+    private readonly record struct Restriction(int? OnlyBase = null, int? WithoutStore = null);
+
+    private IReadOnlyList<RestorePath> Others(RestorePath best, int count)
+    {
+        var found = new List<RestorePath>();
+        var bases = Enumerable.Range(0, c.Count)
+            .Where(i => c.Kinds[i] != SetKind.Log && c.CoversTo[i] <= target)
+            .OrderByDescending(i => c.CoversTo[i]).Take(MaxBasesTried);
+        foreach (var one in bases)
+        {
+            Consider(Best(new Restriction(OnlyBase: one)));
+        }
+
+        for (var store = 0; store < c.Stores.Count; store++)
+        {
+            if (best.Steps.Any(s => s.Store == c.Stores[store]))
+            {
+                Consider(Best(new Restriction(WithoutStore: store)));
+            }
+        }
+
+        if (question.Host is null)
+        {
+            foreach (var other in subject.Database.RecoveryHosts.Where(h => h != host.Id).Select(h => subject.Fleet.Hosts[h]))
+            {
+                if (HostQualification.WhyNot(subject.Fleet, subject.Database, other, loss) is null)
+                {
+                    Consider(new PathFinder(subject, question, loss, other).Best(new Restriction()));
+                }
+            }
+        }
+
+        return [.. found.OrderByDescending(p => p.Reaches).ThenBy(p => p.Seconds).Take(count)];
+
+        void Consider(RestorePath? path)
+        {
+            if (path is not null && !Same(path, best) && !found.Exists(p => Same(p, path)))
+            {
+                found.Add(path);
+            }
+        }
+
+        // Distinct: another base, another store, or another host.
+        static bool Same(RestorePath a, RestorePath b) =>
+            a.Host == b.Host && a.Base.Set == b.Base.Set
+            && a.Steps.Select(s => s.Store).ToHashSet().SetEquals(b.Steps.Select(s => s.Store));
+    }
+
+    private RestorePath? Best(Restriction restriction)
+    {
+        var n = lineage.Count;
+        var seconds = new double[n];
+        var before = new int[n];
+        Array.Fill(seconds, double.PositiveInfinity);
+        var (reach, cost, last, lastSource, lastStop) = (long.MinValue, double.PositiveInfinity, -1, -1, 0L);
+        for (var k = 0; k < n; k++)
+        {
+            var node = lineage.Order is null ? k : lineage.Order[k];
+            var set = lineage.SetOf(node);
+            before[node] = -1;
+            if (!AllowedOn(set))
+            {
+                continue;
+            }
+
+            if (c.Kinds[set] != SetKind.Log)
+            {
+                // Even when its parent stands later in the order, as a differential's may.
+                seconds[node] = BaseSeconds(set, restriction, 0);
+                if (restriction.OnlyBase is { } only && node != only)
+                {
+                    seconds[node] = double.PositiveInfinity;
+                }
+
+                if (c.CoversTo[set] <= target && Answers(set))
+                {
+                    Candidate(c.CoversTo[set], seconds[node], node, -1, 0);
+                }
+
+                continue;
+            }
+
+            foreach (var source in lineage.SourcesOf(node))
+            {
+                if (double.IsPositiveInfinity(seconds[source]))
+                {
+                    continue;
+                }
+
+                var time = lineage.TimeOf(source);
+                var stop = lineage.IsForkStop(node) ? Math.Max(time, lineage.ForkAt(node)) : Math.Min(target, c.CoversTo[set]);
+                var total = seconds[source] + SetSeconds(set, Fraction(set, time, stop), restriction, out _);
+                if (total < seconds[node])
+                {
+                    seconds[node] = total;
+                    before[node] = source;
+                }
+
+                if (!lineage.IsForkStop(node) && Math.Max(time, lineage.StartOfBranch(set)) <= stop && Answers(set))
+                {
+                    Candidate(stop, total, node, source, stop);
+                }
+            }
+        }
+
+        foreach (var start in lineage.Starts)
+        {
+            foreach (var node in start.Nodes)
+            {
+                if (start.StartsAt <= target && question.Branch is null)
+                {
+                    Candidate(start.StartsAt, seconds[node], node, before[node], lineage.IsForkStop(node) ? lineage.TimeOf(node) : 0);
+                }
+            }
+        }
+
+        return last < 0 ? null : Trace(restriction, before, reach, last, lastSource, lastStop);
+
+        void Candidate(long reaches, double total, int node, int source, long stop)
+        {
+            if (!double.IsPositiveInfinity(total) && (reaches > reach || (reaches == reach && total < cost)))
+            {
+                (reach, cost, last, lastSource, lastStop) = (reaches, total, node, source, stop);
+            }
+        }
+    }
+
+    private RestorePath Trace(Restriction restriction, int[] before, long reach, int last, int lastSource, long lastStop)
+    {
+        var steps = new List<PathStep>();
+        var node = last;
+        for (var source = lastSource; ; source = before[node])
+        {
+            var set = lineage.SetOf(node);
+            if (c.Kinds[set] != SetKind.Log)
+            {
+                for (var part = set; part >= 0; part = c.Parents[part])
+                {
+                    steps.Add(Step(part, 1, null, restriction));
+                }
+
+                break;
+            }
+
+            var time = lineage.TimeOf(source);
+            var fork = lineage.IsForkStop(node);
+            var stop = fork ? Math.Max(time, lineage.ForkAt(node)) : Math.Min(target, c.CoversTo[set]);
+            var shown = fork || (node == last && lastStop != 0) ? stop : (long?)null;
+            steps.Add(Step(set, Fraction(set, time, stop), shown, restriction));
+            node = source;
+        }
+
+        steps.Reverse();
+        var total = engine.ProvisionSeconds + steps.Sum(s => s.Seconds) + engine.OpenSeconds;
+        var reaches = Instant.FromUnixTimeMilliseconds(reach);
+        return new RestorePath(
+            host.Id,
+            reaches,
+            (Instant.FromUnixTimeMilliseconds(target) - reaches).TotalSeconds,
+            total,
+            subject.Database.ServiceSeconds(total),
+            engine.ProvisionSeconds,
+            engine.OpenSeconds,
+            steps);
+    }
+
+    private PathStep Step(int set, double fraction, long? stop, Restriction restriction)
+    {
+        var seconds = SetSeconds(set, fraction, restriction, out var store);
+        return new PathStep(
+            c.IdOf(set), c.Kinds[set], c.Stores[store], seconds, stop is { } s ? Instant.FromUnixTimeMilliseconds(s) : null, pace[store]);
+    }
+
+    private bool Answers(int set) => question.Branch is not { } wanted || c.Branches[set] == wanted;
+
+    private bool AllowedOn(int set)
+    {
+        if (!c.HasUsableOn)
+        {
+            return true;
+        }
+
+        var hosts = c.UsableOn(set);
+        return hosts.Count == 0 || hosts.Contains(host.Id);
+    }
+
+    private double BaseSeconds(int set, Restriction restriction, int depth)
+    {
+        var total = 0.0;
+        for (var part = set; part != DatabaseCatalogue.NoParent; part = c.Parents[part])
+        {
+            if (part == DatabaseCatalogue.ParentMissing || depth++ > c.Count || !AllowedOn(part))
+            {
+                return double.PositiveInfinity;
+            }
+
+            total += SetSeconds(part, 1, restriction, out _);
+            if (double.IsPositiveInfinity(total))
+            {
+                break;
+            }
+        }
+
+        return total;
+    }
+
+    /// <summary>The part of a log that is replayed, applied to a state at <paramref name="time"/> and stopped at <paramref name="stop"/>.</summary>
+    private double Fraction(int log, long time, long stop)
+    {
+        var whole = c.CoversTo[log] - c.CoversFrom[log];
+        return whole == 0 ? 1 : Math.Clamp((stop - Math.Max(time, c.CoversFrom[log])) / (double)whole, 0, 1);
+    }
+
+    /// <summary>Seconds to restore one set from its fastest usable copy within reach; infinite when there is none.</summary>
+    private double SetSeconds(int set, double fraction, Restriction restriction, out int store)
+    {
+        var best = double.PositiveInfinity;
+        store = -1;
+        for (var copy = c.CopyStart(set); copy < c.CopyEnds[set]; copy++)
+        {
+            var from = c.CopyStores[copy];
+            if (fetchRate[from] <= 0 || restriction.WithoutStore == from || !availability.CopyUsableAt(copy, at)
+                || (question.Except is { } except && except(c.IdOf(set), c.Stores[from])))
+            {
+                continue;
+            }
+
+            var fetch = c.StoredBytes[copy] / fetchRate[from];
+            var seconds = engine.PerSetSeconds + c.Kinds[set] switch
+            {
+                SetKind.Log => Math.Max(fetch, fraction * c.DataBytes[set] / engine.ReplayBytesPerSecond),
+                SetKind.Snapshot when sameArray[from] => 0,
+                SetKind.Export => Math.Max(fetch, c.DataBytes[set] / writeRate) + (c.DataBytes[set] / engine.IndexBytesPerSecond),
+                _ => Math.Max(fetch, c.DataBytes[set] / writeRate),
+            };
+            if (pace[from] is { } learned)
+            {
+                seconds *= question.Cautious ? learned.Cautious : learned.Median;
+            }
+
+            if (seconds < best)
+            {
+                (best, store) = (seconds, from);
+            }
+        }
+
+        return best;
+    }
+
+    private string WhyNone()
+    {
+        if (c.Count == 0)
+        {
+            return "there are no backup sets of this database";
+        }
+
+        var bases = Enumerable.Range(0, c.Count).Where(i => c.Kinds[i] != SetKind.Log).ToArray();
+        if (bases.Length == 0)
+        {
+            return "there is log but no base (full, snapshot or export) to apply it to";
+        }
+
+        var early = bases.Where(i => c.CoversTo[i] <= target).ToArray();
+        if (early.Length == 0)
+        {
+            return "every base is of an instant after the target";
+        }
+
+        var notes = early.OrderByDescending(i => c.CoversTo[i]).Take(3)
+            .Select(i => $"{c.IdOf(i)}: {(AllowedOn(i) ? CoverExplainer.WhyUnusable(subject, availability, loss, i, question.At) ?? "no copy within reach of the host" : "cannot be used on this host")}");
+        return $"no base can be read at host {host.Id} ({string.Join("; ", notes)})";
+    }
+}

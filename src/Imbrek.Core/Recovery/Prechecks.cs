@@ -1,0 +1,69 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using NodaTime;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>What is looked at before a restore: room, family and version, key, chain, copies, reach.</summary>
+public static class Prechecks
+{
+    /// <summary>Looks at a host and a path.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="host">Where it is to be restored.</param>
+    /// <param name="path">The path; null when there is none.</param>
+    /// <param name="loss">The loss supposed, resolved.</param>
+    /// <param name="at">As of when.</param>
+    public static IReadOnlyList<Precheck> Of(RecoverySubject subject, Host host, RestorePath? path, Loss loss, Instant at)
+    {
+        var database = subject.Database;
+        var checks = new List<Precheck>
+        {
+            loss.Spares(host)
+                ? new("host reachable", PrecheckOutcome.Passed, $"{host.Id} in {host.Site} is still there {loss.Clause}")
+                : new("host reachable", PrecheckOutcome.Failed, $"{host.Id} is lost with {loss}"),
+            host.FreeBytes is not { } free ? new("room", PrecheckOutcome.Warned, $"how much room {host.Id} has is not known")
+                : free < database.SizeBytes ? new("room", PrecheckOutcome.Failed, $"{Gigabytes(free)} free, {Gigabytes(database.SizeBytes)} needed")
+                : new("room", PrecheckOutcome.Passed, $"{Gigabytes(free)} free, {Gigabytes(database.SizeBytes)} needed"),
+            host.Engines.Count == 0 || host.Engines.Contains(database.Engine)
+                ? new("engine family", PrecheckOutcome.Passed, subject.Fleet.Engines[database.Engine].Name)
+                : new("engine family", PrecheckOutcome.Failed, $"{host.Id} cannot run {subject.Fleet.Engines[database.Engine].Name}"),
+            database.Version is not { } version || host.Versions.Count == 0 ? new("major version", PrecheckOutcome.Warned, "not known on both sides")
+                : host.Versions.Contains(version) ? new("major version", PrecheckOutcome.Passed, $"version {version} is installed")
+                : new("major version", PrecheckOutcome.Failed, $"version {version} is needed, {host.Id} has {string.Join(", ", host.Versions)}"),
+            database.Key is not { } key ? new("key", PrecheckOutcome.Passed, "its copies are not encrypted")
+                : host.Keys.Contains(key) ? new("key", PrecheckOutcome.Passed, $"key {key} is present")
+                : new("key", PrecheckOutcome.Failed, $"key {key} is not on {host.Id}: its copies could not be read there"),
+        };
+        if (path is null)
+        {
+            checks.Add(new("chain", PrecheckOutcome.Failed, "no chain of sets leads to this instant"));
+            return checks;
+        }
+
+        checks.Add(new("chain", PrecheckOutcome.Passed, $"{path.Steps.Count} sets follow one another from {path.Base.Set} to the instant"));
+        var unread = path.Steps.Count(s => StateOf(subject, s) == CopyState.Unverified);
+        checks.Add(unread == 0
+            ? new("copies", PrecheckOutcome.Passed, "every copy was read back and found whole")
+            : new("copies", PrecheckOutcome.Warned, $"{unread} of {path.Steps.Count} copies were never read back since they were written"));
+        return checks;
+    }
+
+    /// <summary>What a restored database does not bring along, to be done afterwards.</summary>
+    public static IReadOnlyList<string> DoesNotComeAlong(Database database, Host host) =>
+    [
+        "Accounts and their rights that live in the instance, not in the database",
+        $"Network rules: {host.Id} must let in the clients of {database.Host}",
+        "Engine settings of the instance (memory, log, parallelism)",
+        "Scheduled jobs of the instance",
+        "Its protection: the restored database has no plan and no backup of its own until it is given one",
+    ];
+
+    private static CopyState StateOf(RecoverySubject subject, PathStep step)
+    {
+        var set = subject.Catalogue[subject.Catalogue.IndexOf(step.Set)];
+        return set.Copies.First(c => c.Store == step.Store).State;
+    }
+
+    private static string Gigabytes(long bytes) => $"{bytes / 1e9:#,0} GB";
+}

@@ -1,0 +1,317 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Objectives;
+using Span = Imbrek.Core.Recovery.Availability.Span;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>
+/// In one ordered pass over the sets: for each state, the as-of instants of a window at which it can be reached; from those, in
+/// one sweep over the window, how the latest recoverable instant moves. Nothing is evaluated again per event.
+/// </summary>
+internal sealed class ReachOverWindow
+{
+    [ThreadStatic]
+    private static ReachOverWindow? cached;
+
+    private readonly List<Span> arena = [];
+    private readonly List<Span> available = [];
+    private readonly PriorityQueue<long, long> bounded = new();
+    private Span[] offers = [];
+    private long[] offerStarts = [];
+    private long[] offerValues = [];
+    private int offerCount;
+    private int[] starts = [];
+    private int[] counts = [];
+
+    private ReachOverWindow()
+    {
+    }
+
+    /// <summary>What the sweep hands over: from this instant on, until the next call, this is the latest recoverable instant (<see cref="Nothing"/>: none).</summary>
+    public delegate void Segment(long from, long to, long latest);
+
+    /// <summary>Stands for "nothing can be restored".</summary>
+    public const long Nothing = long.MinValue;
+
+    /// <summary>Sweeps a window.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="loss">The loss, resolved.</param>
+    /// <param name="w0">First as-of instant, milliseconds.</param>
+    /// <param name="w1">Last as-of instant, milliseconds.</param>
+    /// <param name="segment">Called for each stretch of the window in order, and at last for the single instant w1.</param>
+    public static void Sweep(RecoverySubject subject, Loss loss, long w0, long w1, Segment segment)
+    {
+        var pass = cached ?? new ReachOverWindow();
+        cached = null;
+        pass.Propagate(subject, new Availability(subject, loss), w0, w1);
+        foreach (var source in subject.FurtherSources)
+        {
+            foreach (var offer in source.OffersUnder(loss))
+            {
+                pass.Offer(
+                    new Span(Math.Max(w0, offer.From.ToUnixTimeMilliseconds()), offer.Until?.ToUnixTimeMilliseconds() ?? DatabaseCatalogue.Open),
+                    offer.Instants.To.ToUnixTimeMilliseconds(),
+                    w1);
+            }
+        }
+
+        pass.Run(w0, w1, segment);
+        cached = pass;
+    }
+
+    private void Propagate(RecoverySubject subject, Availability availability, long w0, long w1)
+    {
+        var lineage = subject.Lineage;
+        var c = lineage.Catalogue;
+        var order = lineage.Order;
+        arena.Clear();
+        offerCount = 0;
+        if (starts.Length < lineage.Count)
+        {
+            starts = new int[lineage.Count];
+            counts = new int[lineage.Count];
+        }
+
+        Array.Fill(counts, -1, 0, lineage.Count);
+        for (var k = 0; k < lineage.Count; k++)
+        {
+            var node = order is null ? k : order[k];
+            var set = lineage.SetOf(node);
+            available.Clear();
+            availability.AddSpans(set, w0, w1, available);
+            if (c.Kinds[set] != SetKind.Log)
+            {
+                ThroughParents(c, availability, node, w0, w1);
+            }
+            else
+            {
+                ThroughSources(lineage.SourcesOf(node), node);
+            }
+
+            if (lineage.IsForkStop(node) || lineage.StartOfBranch(set) > c.CoversTo[set] && c.Kinds[set] == SetKind.Log)
+            {
+                continue;
+            }
+
+            for (var i = 0; i < counts[node]; i++)
+            {
+                Offer(arena[starts[node] + i], c.CoversTo[set], w1);
+            }
+        }
+
+        foreach (var start in lineage.Starts)
+        {
+            foreach (var node in start.Nodes)
+            {
+                for (var i = 0; i < counts[node]; i++)
+                {
+                    var s = arena[starts[node] + i];
+                    Offer(new Span(Math.Max(s.From, start.StartsAt), s.Until), start.StartsAt, w1);
+                }
+            }
+        }
+    }
+
+    /// <summary>A base can be reached while it and its parents, all the way down, are available.</summary>
+    private void ThroughParents(DatabaseCatalogue c, Availability availability, int node, long w0, long w1)
+    {
+        var at = node;
+        for (var steps = 0; c.Parents[at] != DatabaseCatalogue.NoParent && available.Count > 0; steps++)
+        {
+            at = c.Parents[at];
+            if (at == DatabaseCatalogue.ParentMissing || steps > c.Count)
+            {
+                available.Clear();
+                break;
+            }
+
+            if (counts[at] >= 0)
+            {
+                // Its parents are in what it already knows.
+                IntersectAvailable(starts[at], counts[at]);
+                break;
+            }
+
+            var first = arena.Count;
+            availability.AddSpans(at, w0, w1, arena);
+            IntersectAvailable(first, arena.Count - first);
+        }
+
+        Keep(node);
+    }
+
+    /// <summary>A log can be reached while it is available and some state it applies to can be.</summary>
+    private void ThroughSources(ReadOnlySpan<int> sources, int node)
+    {
+        if (available.Count == 0 || sources.Length == 0)
+        {
+            (starts[node], counts[node]) = (arena.Count, 0);
+            return;
+        }
+
+        if (available.Count == 1)
+        {
+            // The usual case: one source is there for as long as the log is.
+            var whole = available[0];
+            for (var i = sources.Length - 1; i >= 0; i--)
+            {
+                var s = sources[i];
+                if (counts[s] == 1 && arena[starts[s]] is var span && span.From <= whole.From && span.Until >= whole.Until)
+                {
+                    Keep(node);
+                    return;
+                }
+            }
+        }
+
+        var first = arena.Count;
+        foreach (var source in sources)
+        {
+            for (var i = 0; i < counts[source]; i++)
+            {
+                var s = arena[starts[source] + i];
+                foreach (var a in available)
+                {
+                    var both = new Span(Math.Max(s.From, a.From), Math.Min(s.Until, a.Until));
+                    if (both.From < both.Until)
+                    {
+                        arena.Add(both);
+                    }
+                }
+            }
+        }
+
+        Span.Normalize(arena, first);
+        (starts[node], counts[node]) = (first, arena.Count - first);
+    }
+
+    private void IntersectAvailable(int first, int count)
+    {
+        var had = available.Count;
+        for (var i = 0; i < had; i++)
+        {
+            for (var j = 0; j < count; j++)
+            {
+                var (a, b) = (available[i], arena[first + j]);
+                var both = new Span(Math.Max(a.From, b.From), Math.Min(a.Until, b.Until));
+                if (both.From < both.Until)
+                {
+                    available.Add(both);
+                }
+            }
+        }
+
+        available.RemoveRange(0, had);
+    }
+
+    private void Keep(int node)
+    {
+        (starts[node], counts[node]) = (arena.Count, available.Count);
+        arena.AddRange(available);
+    }
+
+    private void Offer(Span span, long value, long w1)
+    {
+        if (span.From > w1 || span.From >= span.Until)
+        {
+            return;
+        }
+
+        if (offerCount == offers.Length)
+        {
+            var size = Math.Max(256, offerCount * 2);
+            Array.Resize(ref offers, size);
+            Array.Resize(ref offerStarts, size);
+            Array.Resize(ref offerValues, size);
+        }
+
+        offers[offerCount] = span;
+        offerStarts[offerCount] = span.From;
+        offerValues[offerCount] = value;
+        offerCount++;
+    }
+
+    private void Run(long w0, long w1, Segment segment)
+    {
+        // Most sets come in order; sorting what is sorted is wasted.
+        for (var i = 1; i < offerCount; i++)
+        {
+            if (offerStarts[i] < offerStarts[i - 1])
+            {
+                var keys = offerStarts.AsSpan(0, offerCount);
+                var order = new int[offerCount];
+                for (var k = 0; k < offerCount; k++)
+                {
+                    order[k] = k;
+                }
+
+                keys.Sort(order.AsSpan());
+                var spans = new Span[offerCount];
+                var values = new long[offerCount];
+                for (var k = 0; k < offerCount; k++)
+                {
+                    spans[k] = offers[order[k]];
+                    values[k] = offerValues[order[k]];
+                }
+
+                spans.CopyTo(offers, 0);
+                values.CopyTo(offerValues, 0);
+                break;
+            }
+        }
+
+        bounded.Clear();
+        var open = Nothing;
+        long top = Nothing, topUntil = 0;
+        var next = 0;
+        var now = w0;
+        while (true)
+        {
+            for (; next < offerCount && offerStarts[next] <= now; next++)
+            {
+                var (until, value) = (offers[next].Until, offerValues[next]);
+                if (until == DatabaseCatalogue.Open)
+                {
+                    open = Math.Max(open, value);
+                }
+                else if (value > open)
+                {
+                    bounded.Enqueue(until, -value);
+                }
+            }
+
+            top = Nothing;
+            while (bounded.TryPeek(out topUntil, out var negative))
+            {
+                if (topUntil > now && -negative > open)
+                {
+                    top = -negative;
+                    break;
+                }
+
+                bounded.Dequeue();
+            }
+
+            var latest = Math.Max(open, top);
+            if (now == w1)
+            {
+                segment(w1, w1, latest);
+                return;
+            }
+
+            var to = w1;
+            if (next < offerCount)
+            {
+                to = Math.Min(to, offerStarts[next]);
+            }
+
+            if (top != Nothing)
+            {
+                to = Math.Min(to, topUntil);
+            }
+
+            segment(now, to, latest);
+            now = to;
+        }
+    }
+}

@@ -1,0 +1,30 @@
+using Imbrek.Core.Fleet;
+using NodaTime;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>A way to bring a database back: where, from what, to which instant, in what time (section 4).</summary>
+/// <param name="Host">Where it is restored.</param>
+/// <param name="Reaches">The instant reached.</param>
+/// <param name="LostSeconds">Target − reached, seconds.</param>
+/// <param name="Seconds">Provision + steps + open, seconds.</param>
+/// <param name="ServiceSeconds">Detect + decide + <paramref name="Seconds"/> + check + redirect: what RTO is compared with.</param>
+/// <param name="ProvisionSeconds">Seconds to make the instance.</param>
+/// <param name="OpenSeconds">Seconds to open it.</param>
+/// <param name="Steps">Sets in the order they are restored.</param>
+public sealed record RestorePath(
+    Id<Host> Host,
+    Instant Reaches,
+    double LostSeconds,
+    double Seconds,
+    double ServiceSeconds,
+    double ProvisionSeconds,
+    double OpenSeconds,
+    IReadOnlyList<PathStep> Steps)
+{
+    /// <summary>The set everything else is applied to.</summary>
+    public PathStep Base => Steps[0];
+
+    /// <summary>Whether the seconds rest on finished runs, all or in part.</summary>
+    public bool UsesLearned => Steps.Any(s => s.Learned is not null);
+}

@@ -1,0 +1,129 @@
+using Microsoft.AspNetCore.DataProtection.EntityFrameworkCore;
+using Microsoft.AspNetCore.Identity;
+using Microsoft.AspNetCore.Identity.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore;
+
+namespace Imbrek.Data;
+
+/// <summary>All that Imbrek keeps, on PostgreSQL: the only state that server processes share.</summary>
+public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
+    : IdentityDbContext<Person>(options), IDataProtectionKeyContext
+{
+    public DbSet<FleetVersionRow> FleetVersions => Set<FleetVersionRow>();
+
+    public DbSet<SetRow> Sets => Set<SetRow>();
+
+    public DbSet<CopyRow> Copies => Set<CopyRow>();
+
+    public DbSet<MarkerRow> Markers => Set<MarkerRow>();
+
+    public DbSet<IncidentRow> Incidents => Set<IncidentRow>();
+
+    public DbSet<RunRow> Runs => Set<RunRow>();
+
+    public DbSet<StepRow> Steps => Set<StepRow>();
+
+    public DbSet<LedgerRow> Ledger => Set<LedgerRow>();
+
+    public DbSet<ProofRow> Proofs => Set<ProofRow>();
+
+    public DbSet<PaceRow> Paces => Set<PaceRow>();
+
+    public DbSet<HappeningRow> Happenings => Set<HappeningRow>();
+
+    public DbSet<WorldRow> Worlds => Set<WorldRow>();
+
+    public DbSet<DataProtectionKey> DataProtectionKeys => Set<DataProtectionKey>();
+
+    /// <inheritdoc/>
+    protected override void OnModelCreating(ModelBuilder builder)
+    {
+        base.OnModelCreating(builder);
+        builder.Entity<Person>().ToTable("people");
+        builder.Entity<IdentityRole>().ToTable("roles");
+        builder.Entity<IdentityUserRole<string>>().ToTable("people_roles");
+        builder.Entity<IdentityUserClaim<string>>().ToTable("people_claims");
+        builder.Entity<IdentityUserLogin<string>>().ToTable("people_logins");
+        builder.Entity<IdentityUserToken<string>>().ToTable("people_tokens");
+        builder.Entity<IdentityRoleClaim<string>>().ToTable("role_claims");
+
+        builder.Entity<FleetVersionRow>(e =>
+        {
+            e.ToTable("fleet_versions").HasKey(r => r.Number);
+            e.Property(r => r.Document).HasColumnType("jsonb");
+        });
+        builder.Entity<SetRow>(e =>
+        {
+            e.ToTable("backup_sets").HasKey(r => new { r.Database, r.Id });
+
+            // The evaluator reads one database's sets in the order of the instants they cover to.
+            e.HasIndex(r => new { r.Database, r.CoversTo, r.Id });
+        });
+        builder.Entity<CopyRow>(e =>
+        {
+            e.ToTable("backup_copies").HasKey(r => new { r.Database, r.SetId, r.Store });
+            e.HasOne<SetRow>().WithMany().HasForeignKey(r => new { r.Database, r.SetId });
+        });
+        builder.Entity<MarkerRow>(e =>
+        {
+            e.ToTable("markers");
+            e.HasIndex(r => new { r.Database, r.At });
+        });
+        builder.Entity<IncidentRow>(e =>
+        {
+            e.ToTable("incidents");
+            e.HasIndex(r => new { r.Database, r.At });
+        });
+        builder.Entity<RunRow>(e =>
+        {
+            e.ToTable("runs");
+            e.Property(r => r.Request).HasColumnType("jsonb");
+            e.Property(r => r.Plan).HasColumnType("jsonb");
+            e.Property(r => r.Result).HasColumnType("jsonb");
+            e.Property(r => r.State).HasConversion<string>();
+            e.HasMany(r => r.Steps).WithOne().HasForeignKey(s => s.RunId);
+            e.HasIndex(r => new { r.Database, r.CreatedAt });
+            e.HasIndex(r => r.CreatedAt);
+
+            // Two people who restore to the same target at once: one wins.
+            e.HasIndex(r => new { r.Host, r.Instance }).IsUnique()
+                .HasFilter("state not in ('Released', 'Discarded', 'Cancelled', 'Failed')").HasDatabaseName("ix_runs_target");
+        });
+        builder.Entity<StepRow>(e =>
+        {
+            e.ToTable("run_steps").HasKey(r => new { r.RunId, r.Ordinal });
+            e.Property(r => r.Work).HasColumnType("jsonb");
+            e.Property(r => r.State).HasConversion<string>();
+        });
+        builder.Entity<LedgerRow>(e =>
+        {
+            e.ToTable("ledger").HasKey(r => r.Number);
+            e.Property(r => r.Number).ValueGeneratedNever();
+
+            // Kept as text, not jsonb: it is hashed byte for byte.
+            e.Property(r => r.Body).HasColumnType("text");
+            e.HasIndex(r => new { r.Database, r.Number });
+        });
+        builder.Entity<ProofRow>(e =>
+        {
+            e.ToTable("proofs");
+            e.HasIndex(r => new { r.Database, r.At });
+        });
+        builder.Entity<PaceRow>(e =>
+        {
+            e.ToTable("paces");
+            e.HasIndex(r => r.Database);
+        });
+        builder.Entity<HappeningRow>(e =>
+        {
+            e.ToTable("happenings");
+            e.HasIndex(r => r.At);
+            e.HasIndex(r => new { r.Database, r.At });
+        });
+        builder.Entity<WorldRow>(e =>
+        {
+            e.ToTable("worlds");
+            e.Property(r => r.State).HasColumnType("jsonb");
+        });
+    }
+}

@@ -1,0 +1,59 @@
+using Microsoft.EntityFrameworkCore;
+using Microsoft.EntityFrameworkCore.Design;
+using Npgsql;
+
+namespace Imbrek.Data;
+
+/// <summary>How to reach PostgreSQL.</summary>
+public static class ImbrekDatabase
+{
+    private const long MigrationLock = 0x1_4D_42_52_45_4B;
+
+    /// <summary>A pool of connections that speak NodaTime.</summary>
+    public static NpgsqlDataSource Source(string connection)
+    {
+        var builder = new NpgsqlDataSourceBuilder(connection);
+        builder.UseNodaTime();
+        return builder.Build();
+    }
+
+    /// <summary>Configures the context.</summary>
+    public static void Configure(DbContextOptionsBuilder options, NpgsqlDataSource source) =>
+        options.UseNpgsql(source, o => o.UseNodaTime()).UseSnakeCaseNamingConvention();
+
+    /// <summary>Brings the schema up to date; one process at a time, the others wait.</summary>
+    public static async Task MigrateAsync(NpgsqlDataSource source, CancellationToken cancel = default)
+    {
+        await using var connection = await source.OpenConnectionAsync(cancel);
+        await using (var take = new NpgsqlCommand($"select pg_advisory_lock({MigrationLock})", connection))
+        {
+            await take.ExecuteNonQueryAsync(cancel);
+        }
+
+        try
+        {
+            await using var context = Context(source);
+            await context.Database.MigrateAsync(cancel);
+        }
+        finally
+        {
+            await using var give = new NpgsqlCommand($"select pg_advisory_unlock({MigrationLock})", connection);
+            await give.ExecuteNonQueryAsync(CancellationToken.None);
+        }
+    }
+
+    /// <summary>A context outside of any container.</summary>
+    public static ImbrekContext Context(NpgsqlDataSource source)
+    {
+        var options = new DbContextOptionsBuilder<ImbrekContext>();
+        Configure(options, source);
+        return new ImbrekContext(options.Options);
+    }
+}
+
+/// <summary>Lets the migrations tool make a context without a server.</summary>
+internal sealed class DesignTimeFactory : IDesignTimeDbContextFactory<ImbrekContext>
+{
+    public ImbrekContext CreateDbContext(string[] args) =>
+        ImbrekDatabase.Context(ImbrekDatabase.Source("Host=127.0.0.1;Database=design"));
+}

@@ -1,0 +1,158 @@
+using Imbrek.Core.Findings;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Http.HttpResults;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Fleet;
+
+/// <summary>The fleet as a list with all figures, and what needs somebody.</summary>
+internal static class FleetEndpoints
+{
+    private const int MostRows = 20_000;
+
+    public sealed record LossMark(string Loss, Verdict Verdict, string? Reason);
+
+    public sealed record CoverSpan(Instant From, Instant To);
+
+    public sealed record FleetRow(
+        string Id,
+        string Name,
+        string? Service,
+        string Engine,
+        string Host,
+        string Site,
+        long SizeBytes,
+        string? Objective,
+        double? RpoSeconds,
+        double? RtoSeconds,
+        Verdict Verdict,
+        IReadOnlyList<string> Reasons,
+        IReadOnlyList<LossMark> Losses,
+        string SupposedLoss,
+        Verdict Supposed,
+        string? SupposedReason,
+        double? CouldLoseSeconds,
+        double? WorstSeconds,
+        double? BackInSeconds,
+        string? NoPath,
+        Instant? ProofAt,
+        bool ProofCounts,
+        double? ProofLostSeconds,
+        double? ProofServiceSeconds,
+        IReadOnlyList<CoverSpan> Cover);
+
+    public sealed record FleetPage(Instant At, Instant CoverFrom, FleetAnswer Answer, IReadOnlyList<FleetRow> Rows, int Total, int? Next);
+
+    public sealed record FindingRow(string Code, string Database, string DatabaseName, Urgency Urgency, string What, string Why, string Remedy);
+
+    public sealed record Place(string Kind, string Id, string Name);
+
+    public sealed record Places(IReadOnlyList<Place> Things, IReadOnlyList<string> TimeZones);
+
+    public static void Map(IEndpointRouteBuilder app)
+    {
+        app.MapGet("/api/fleet", GetFleet).Needs(Roles.Look).WithName("Fleet");
+        app.MapGet("/api/findings", GetFindings).Needs(Roles.Look).WithName("Findings");
+        app.MapGet("/api/places", GetPlaces).Needs(Roles.Look).WithName("Places");
+    }
+
+    private static Ok<FleetPage> GetFleet(FleetState state, IClock clock, string? loss, string? at, string? find, int? from, int? take)
+    {
+        var now = clock.GetCurrentInstant();
+        var premise = Premise.Read(loss, at, state.Fleet, now);
+        if (from < 0 || take is < 1 or > MostRows)
+        {
+            throw new BadInputException(from < 0 ? "from" : "take", from < 0 ? "must be at least 0" : $"must be between 1 and {MostRows}");
+        }
+
+        var asOf = premise.At ?? now;
+        var databases = state.Fleet.Databases;
+        var figures = new LossFigures[databases.Count];
+        var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount };
+        Parallel.For(0, figures.Length, parallel, i => figures[i] = state[databases[i].Id].Observe(premise.Loss, asOf, premise.At is null).Figures);
+        var answer = FleetAnswer.Empty;
+        for (var i = 0; i < figures.Length; i++)
+        {
+            answer = answer.With(state.Fleet.ObjectiveOf(databases[i]), figures[i], asOf);
+        }
+
+        // The whole fleet is summed, but only what is asked for is judged and written out.
+        var found = string.IsNullOrWhiteSpace(find) ? databases : [.. databases.Where(d => Matches(state.Fleet, d, find.Trim()))];
+        var start = Math.Min(from ?? 0, found.Count);
+        var rows = new FleetRow[Math.Min(take ?? MostRows, found.Count - start)];
+        Parallel.For(0, rows.Length, parallel, i => rows[i] = Row(state[found[start + i].Id], premise.Loss, asOf, premise.At is null));
+        return TypedResults.Ok(new FleetPage(
+            asOf, asOf - DatabaseState.Window, answer, rows, found.Count, start + rows.Length < found.Count ? start + rows.Length : null));
+    }
+
+    private static bool Matches(FleetModel fleet, Core.Fleet.Database d, string find) =>
+        d.Id.Value.Contains(find, StringComparison.OrdinalIgnoreCase) || d.Name.Contains(find, StringComparison.OrdinalIgnoreCase)
+        || d.Host.Value.Contains(find, StringComparison.OrdinalIgnoreCase)
+        || (d.Service is { } service && fleet.Services[service].Name.Contains(find, StringComparison.OrdinalIgnoreCase));
+
+    private static FleetRow Row(DatabaseState db, Loss loss, Instant at, bool now)
+    {
+        var s = db.Subject;
+        var d = s.Database;
+        var (overall, each) = db.Judge(at, now);
+        var (figures, recoverable) = db.Observe(loss, at, now);
+        var supposed = Judgement.Of(d, s.Objective, [figures], db.ProofAt(at), at);
+        var proof = db.ProofAt(at);
+        var from = at - DatabaseState.Window;
+        return new FleetRow(
+            d.Id.Value,
+            d.Name,
+            d.Service is { } service ? s.Fleet.Services[service].Name : null,
+            s.Fleet.Engines[d.Engine].Name,
+            d.Host.Value,
+            s.Fleet.Sites[s.Fleet.Hosts[d.Host].Site].Name,
+            d.SizeBytes,
+            s.Objective?.Name,
+            s.Objective?.RpoSeconds,
+            s.Objective?.RtoSeconds,
+            overall.Verdict,
+            overall.Reasons,
+            [.. each.Select(e => new LossMark(e.Kind.ToString().ToLowerInvariant(), e.Judgement.Verdict, e.Judgement.Reasons.FirstOrDefault()))],
+            figures.Loss.ToString(),
+            supposed.Verdict,
+            supposed.Reasons.FirstOrDefault(),
+            figures.ExposureSeconds(at),
+            figures.Window.WorstExposureSeconds,
+            figures.Path?.ServiceSeconds,
+            figures.NoPath,
+            proof?.At,
+            proof is not null && s.Objective is { } o && Judgement.WhyInvalid(d, o, proof, at) is null,
+            proof?.LostSeconds,
+            proof?.ServiceSeconds,
+            [.. recoverable.Where(i => i.To >= from).Select(i => new CoverSpan(Instant.Max(i.From, from), i.To))]);
+    }
+
+    private static Ok<IReadOnlyList<FindingRow>> GetFindings(FleetState state, IClock clock, string? database)
+    {
+        var now = clock.GetCurrentInstant();
+        var asked = database is null ? state.Fleet.Databases : [state[database].Subject.Database];
+        IReadOnlyList<FindingRow> rows =
+        [
+            .. asked.SelectMany(d => state[d.Id].Findings(now).Select(f => new FindingRow(f.Code, d.Id.Value, d.Name, f.Urgency, f.What, f.Why, f.Remedy)))
+                .OrderByDescending(f => f.Urgency).ThenBy(f => f.Code, StringComparer.Ordinal),
+        ];
+        return TypedResults.Ok(rows);
+    }
+
+    private static Ok<Places> GetPlaces(FleetState state)
+    {
+        var f = state.Fleet;
+        return TypedResults.Ok(new Places(
+            [
+                .. f.SiteList.Select(s => new Place("site", s.Id.Value, s.Name)),
+                .. f.ArrayList.Select(a => new Place("array", a.Id.Value, a.Id.Value)),
+                .. f.HostList.Select(h => new Place("host", h.Id.Value, h.Id.Value)),
+                .. f.StoreList.Select(s => new Place("store", s.Id.Value, s.Id.Value)),
+            ],
+            [.. f.SiteList.Select(s => s.TimeZone).Distinct()]));
+    }
+}

@@ -1,0 +1,265 @@
+using System.Security.Claims;
+using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Data;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.AspNetCore.Mvc;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Server.Features.Recover;
+
+/// <summary>Choose what and when, see the ways, begin a restore.</summary>
+internal static class RecoverEndpoints
+{
+    public sealed record PathStepView(string Set, SetKind Kind, string Store, double Seconds, Instant? StopsAt, string Source);
+
+    public sealed record PathView(
+        string Host,
+        Instant Reaches,
+        double LostSeconds,
+        double Seconds,
+        double ServiceSeconds,
+        double ProvisionSeconds,
+        double OpenSeconds,
+        string Base,
+        SetKind BaseKind,
+        IReadOnlyList<string> Stores,
+        int Logs,
+        string Source,
+        string Why,
+        IReadOnlyList<PathStepView> Steps);
+
+    public sealed record NearestView(bool Recoverable, Instant? Before, Instant? After, IReadOnlyList<string> Reasons);
+
+    public sealed record PrecheckView(string Name, PrecheckOutcome Outcome, string Detail);
+
+    public sealed record HostView(string Id, string? WhyNot);
+
+    public sealed record WaysView(
+        string Database,
+        string Name,
+        Instant At,
+        Instant Target,
+        string Loss,
+        string? Host,
+        string? Reason,
+        NearestView Nearest,
+        PathView? Best,
+        IReadOnlyList<PathView> Alternatives,
+        IReadOnlyList<PrecheckView> Prechecks,
+        IReadOnlyList<string> DoesNotComeAlong,
+        IReadOnlyList<HostView> Hosts,
+        double? RpoSeconds,
+        double? RtoSeconds,
+        double DetectSeconds,
+        double DecideSeconds,
+        double CheckSeconds,
+        double RedirectSeconds,
+        string Markdown,
+        string Script);
+
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Instance, string? Query);
+
+    public sealed record RunStarted(Guid Id);
+
+    public sealed record MarkRequest(string Database, string Title, Instant? At);
+
+    public sealed record MarkMade(Instant At);
+
+    public static void Map(IEndpointRouteBuilder app)
+    {
+        app.MapGet("/api/recover/{id}", GetWays).Needs(Roles.Look).WithName("Ways");
+        app.MapPost("/api/recover", StartAsync).Needs(Roles.Operate).WithName("StartRestore");
+        app.MapPost("/api/incidents", NoteIncidentAsync).Needs(Roles.Operate).WithName("NoteIncident");
+    }
+
+    private static Ok<WaysView> GetWays(string id, FleetState state, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host)
+    {
+        var target = Premise.ReadInstant("target", wanted);
+        var now = clock.GetCurrentInstant();
+        var premise = Premise.Read(loss, at, state.Fleet, now);
+        var asOf = premise.At ?? now;
+        var db = state[id];
+        var s = db.Subject;
+        var d = s.Database;
+        if (target > asOf)
+        {
+            throw new BadInputException("target", "lies after the instant supposed; nothing can have been backed up of it");
+        }
+
+        if (host is not null && !s.Fleet.Hosts.ContainsKey(new(host)))
+        {
+            throw new BadInputException("host", $"there is no host '{host}'");
+        }
+
+        var resolved = premise.Loss.For(d, s.Fleet);
+        var question = new PathQuestion { Target = target, At = asOf, Loss = resolved, Host = host is null ? null : new(host), Learned = db.Learned };
+        var answer = PathFinder.Find(s, question, 4);
+        var nearest = NearestInstants.To(target, Evaluator.RecoverableAt(s, resolved, asOf));
+        var reasons = nearest.Recoverable
+            ? []
+            : CoverExplainer.Gaps(s, resolved, asOf, nearest.Before ?? target).FirstOrDefault(g => g.Span.Contains(target))?.Reasons ?? ["nothing reaches back that far"];
+        var chosen = answer.Host is { } h ? s.Fleet.Hosts[h] : null;
+        var objective = s.Objective;
+        return TypedResults.Ok(new WaysView(
+            d.Id.Value,
+            d.Name,
+            asOf,
+            target,
+            resolved.ToString(),
+            answer.Host?.Value,
+            answer.Reason,
+            new NearestView(nearest.Recoverable, nearest.Before, nearest.After, reasons),
+            answer.Best is { } best ? View(best, null) : null,
+            [.. answer.Alternatives.Select(a => View(a, answer.Best))],
+            chosen is null ? [] : [.. Prechecks.Of(s, chosen, answer.Best, resolved, asOf).Select(c => new PrecheckView(c.Name, c.Outcome, c.Detail))],
+            chosen is null ? [] : Prechecks.DoesNotComeAlong(d, chosen),
+            [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved)))],
+            objective?.RpoSeconds,
+            objective?.RtoSeconds,
+            d.DetectSeconds,
+            d.DecideSeconds,
+            d.CheckSeconds,
+            d.RedirectSeconds,
+            answer.Best is { } b ? Runbook.Markdown(d, b, target, resolved) : "",
+            answer.Best is { } c ? Runbook.Script(d, c, target) : ""));
+    }
+
+    private static PathView View(RestorePath p, RestorePath? best) => new(
+        p.Host.Value,
+        p.Reaches,
+        p.LostSeconds,
+        p.Seconds,
+        p.ServiceSeconds,
+        p.ProvisionSeconds,
+        p.OpenSeconds,
+        p.Base.Set.Value,
+        p.Base.Kind,
+        [.. p.Steps.Select(s => s.Store.Value).Distinct()],
+        p.Steps.Count(s => s.Kind == SetKind.Log),
+        p.UsesLearned ? "learned from finished runs" : "from the engine's profile",
+        Why(p, best),
+        [.. p.Steps.Select(s => new PathStepView(s.Set.Value, s.Kind, s.Store.Value, s.Seconds, s.StopsAt, s.Learned is { } l ? $"learned from {l.Runs} runs" : "profile"))]);
+
+    /// <summary>Why one would take, or not take, a path.</summary>
+    private static string Why(RestorePath p, RestorePath? best)
+    {
+        if (best is null)
+        {
+            return "reaches latest and, among those that do, is back soonest";
+        }
+
+        var differs = p.Host != best.Host ? $"on {p.Host}"
+            : p.Base.Set != best.Base.Set ? $"from another base, {p.Base.Set}"
+            : $"from {string.Join(" and ", p.Steps.Select(s => s.Store).Distinct())}";
+        var costs = p.Reaches < best.Reaches ? $"loses {PlainDuration.Of((best.Reaches - p.Reaches).TotalSeconds)} more"
+            : Math.Abs(p.Seconds - best.Seconds) < 0.5 ? "takes as long"
+            : p.Seconds > best.Seconds ? $"takes {PlainDuration.Of(p.Seconds - best.Seconds)} longer"
+            : $"is {PlainDuration.Of(best.Seconds - p.Seconds)} faster, but its host is a later choice";
+        return $"{differs}; {costs}";
+    }
+
+    private static async Task<Results<Created<RunStarted>, ProblemHttpResult>> StartAsync(
+        RestoreRequest request, FleetState state, ImbrekContext data, IClock clock, ClaimsPrincipal user, RunSignal signal, Peers peers, CancellationToken cancel)
+    {
+        var now = clock.GetCurrentInstant();
+        var db = state[request.Database ?? ""];
+        var premise = Premise.Read(request.Loss, request.At is { } t ? Instants.Write(t) : null, state.Fleet, now);
+        var s = db.Subject;
+        var d = s.Database;
+        if (request.Target > now)
+        {
+            throw new BadInputException("target", "lies in the future");
+        }
+
+        if (request.Host is not null && !s.Fleet.Hosts.ContainsKey(new(request.Host)))
+        {
+            throw new BadInputException("host", $"there is no host '{request.Host}'");
+        }
+
+        // The run reads what is there now; the instant supposed only shaped what was looked at.
+        var loss = premise.Loss.For(d, s.Fleet);
+        var answer = PathFinder.Find(s, new PathQuestion
+        {
+            Target = request.Target,
+            At = now,
+            Loss = loss,
+            Host = request.Host is null ? null : new(request.Host),
+            Learned = db.Learned,
+        });
+        if (answer.Best is not { } path)
+        {
+            throw new BadInputException("target", answer.Reason!, 409, "no-path");
+        }
+
+        var failed = Prechecks.Of(s, s.Fleet.Hosts[path.Host], path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).ToArray();
+        if (failed.Length > 0)
+        {
+            throw new BadInputException("host", string.Join("; ", failed.Select(f => $"{f.Name}: {f.Detail}")), 409, "precheck-failed");
+        }
+
+        var instance = string.IsNullOrWhiteSpace(request.Instance) ? $"{d.Id}-restored" : request.Instance.Trim();
+        if (instance.Length > 60 || !instance.All(ch => char.IsAsciiLetterOrDigit(ch) || ch is '-' or '_'))
+        {
+            throw new BadInputException("instance", "use letters, digits, - and _, at most 60");
+        }
+
+        var run = RestorePlan.Make(d, path, request, loss, instance, user.Identity!.Name!, now);
+        data.Runs.Add(run);
+        try
+        {
+            if (await data.Runs.AnyAsync(r => r.Host == run.Host && r.Instance == instance && r.State == RunState.Released, cancel))
+            {
+                throw new BadInputException("instance", $"host {run.Host} already runs a restored instance named {instance}; choose another name or remove it first", 409, "target-taken");
+            }
+
+            await data.SaveChangesAsync(cancel);
+        }
+        catch (DbUpdateException e) when (e.InnerException is PostgresException { ConstraintName: "ix_runs_target" })
+        {
+            var other = await data.Runs.AsNoTracking().Where(r => r.Host == run.Host && r.Instance == instance)
+                .OrderByDescending(r => r.CreatedAt).FirstOrDefaultAsync(cancel);
+            throw new BadInputException(
+                "instance", $"{other?.CreatedBy ?? "somebody"} is already restoring to {instance} on {run.Host}", 409, "target-taken");
+        }
+
+        signal.Wake();
+        await peers.TellAsync([], [run.Id], false, cancel);
+        return TypedResults.Created($"/api/runs/{run.Id}", new RunStarted(run.Id));
+    }
+
+    private static async Task<Created<MarkMade>> NoteIncidentAsync(
+        MarkRequest request, FleetState state, ImbrekContext data, IClock clock, ClaimsPrincipal user, Peers peers, CancellationToken cancel)
+    {
+        var now = clock.GetCurrentInstant();
+        _ = state[request.Database ?? ""];
+        if (string.IsNullOrWhiteSpace(request.Title) || request.Title.Length > 200)
+        {
+            throw new BadInputException("title", "say in at most 200 letters what happened");
+        }
+
+        var at = request.At ?? now;
+        if (at > now)
+        {
+            throw new BadInputException("at", "lies in the future");
+        }
+
+        var who = user.Identity!.Name!;
+        await using var transaction = await data.Database.BeginTransactionAsync(cancel);
+        data.Incidents.Add(new IncidentRow { Database = request.Database!, Title = request.Title.Trim(), At = at, NotedBy = who, NotedAt = now });
+        var body = JsonSerializer.Serialize(new { title = request.Title.Trim(), at = Instants.Write(at) });
+        await LedgerTable.AppendAsync(data, now, who, "incident", request.Database!, body, cancel);
+        await transaction.CommitAsync(cancel);
+        await peers.TellAsync([request.Database!], [], false, cancel);
+        return TypedResults.Created((string?)null, new MarkMade(at));
+    }
+}

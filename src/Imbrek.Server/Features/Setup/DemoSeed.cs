@@ -1,0 +1,167 @@
+using System.Text.Json;
+using Imbrek.Core.Formats;
+using Imbrek.Data;
+using Imbrek.Server.Security;
+using Imbrek.StandIn;
+using Imbrek.StandIn.Scenario;
+using Microsoft.AspNetCore.Identity;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Server.Features.Setup;
+
+/// <summary>Makes the demo: runs the history of its world and keeps what came of it, all in one transaction.</summary>
+internal static class DemoSeed
+{
+    /// <summary>The password of every demo sign-in.</summary>
+    public const string Password = "tarnholt-demo-1";
+
+    /// <summary>The demo sign-ins: name, what people call them, role.</summary>
+    public static readonly (string Name, string Display, string Role)[] People =
+    [
+        ("look", "Liv (looks)", Roles.Look),
+        ("operate", "Odd (operates)", Roles.Operate),
+        ("plan", "Pia (plans)", Roles.Plan),
+        ("approve", "Arne (approves)", Roles.Approve),
+        ("admin", "Astrid (administers)", Roles.Administer),
+    ];
+
+    /// <summary>Makes roles and, for a demo, people; no error when they are there.</summary>
+    public static async Task PeopleAsync(IServiceProvider services, bool demo)
+    {
+        var roles = services.GetRequiredService<RoleManager<IdentityRole>>();
+        foreach (var role in Roles.All)
+        {
+            if (!await roles.RoleExistsAsync(role))
+            {
+                await roles.CreateAsync(new IdentityRole(role));
+            }
+        }
+
+        var people = services.GetRequiredService<UserManager<Person>>();
+        if (demo)
+        {
+            foreach (var (name, display, role) in People)
+            {
+                await AddAsync(people, name, display, Password, role);
+            }
+        }
+        else if (Environment.GetEnvironmentVariable("IMBREK_ADMIN_PASSWORD") is { Length: > 0 } password && !await people.Users.AnyAsync())
+        {
+            await AddAsync(people, "admin", "Administrator", password, Roles.Administer);
+        }
+    }
+
+    private static async Task AddAsync(UserManager<Person> people, string name, string display, string password, string role)
+    {
+        if (await people.FindByNameAsync(name) is null)
+        {
+            var person = new Person { UserName = name, DisplayName = display };
+            var made = await people.CreateAsync(person, password);
+            if (!made.Succeeded)
+            {
+                throw new InvalidOperationException($"cannot make the sign-in {name}: {string.Join(" ", made.Errors.Select(e => e.Description))}");
+            }
+
+            await people.AddToRoleAsync(person, role);
+        }
+    }
+
+    /// <summary>Runs the history and keeps it, unless that was done before.</summary>
+    /// <param name="source">PostgreSQL.</param>
+    /// <param name="folder">Where the world keeps its bytes; emptied first when there is no world yet.</param>
+    /// <param name="days">How many days of history.</param>
+    /// <param name="say">Told how far it is.</param>
+    /// <param name="cancel">Stops it; nothing is kept then.</param>
+    public static async Task WorldAsync(NpgsqlDataSource source, string folder, int days, Action<string> say, CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        if (await data.Worlds.AnyAsync(cancel))
+        {
+            return;
+        }
+
+        if (Directory.Exists(folder))
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+
+        var now = Instant.FromUnixTimeSeconds(SystemClock.Instance.GetCurrentInstant().ToUnixTimeSeconds());
+        var script = TarnholtFerries.Create(now, days);
+        using var world = new World(folder, script);
+        for (var day = script.Begins + Duration.FromDays(1); ; day += Duration.FromDays(1))
+        {
+            world.Advance(Instant.Min(day, now));
+            say($"Running the world: {Math.Min(days, (world.Now - script.Begins).TotalDays):0} of {days} days");
+            if (day >= now)
+            {
+                break;
+            }
+        }
+
+        var sets = world.Sets;
+        say($"Keeping {sets.Count} backup sets");
+        await using var connection = await source.OpenConnectionAsync(cancel);
+        await using var transaction = await connection.BeginTransactionAsync(cancel);
+        await CatalogueTable.InsertAsync(connection, sets, cancel);
+        await using var inside = ImbrekDatabase.Context(source);
+        inside.Database.SetDbConnection(connection);
+        await inside.Database.UseTransactionAsync(transaction, cancel);
+        inside.FleetVersions.Add(new FleetVersionRow { Number = 1, At = script.Begins, Who = "demo", Document = FleetFile.Write(script.Fleet) });
+        foreach (var change in world.TakeChanges())
+        {
+            WorldHost.AddRow(inside, change);
+            if (change is WorldChange.Rehearsed r)
+            {
+                await KeepRehearsalAsync(inside, script, r, cancel);
+            }
+        }
+
+        foreach (var incident in script.Incidents)
+        {
+            var noted = incident.At + Duration.FromMinutes(25);
+            inside.Incidents.Add(new IncidentRow { Database = incident.Database.Value, Title = incident.Title, At = incident.At, NotedBy = "operate", NotedAt = noted });
+            var body = JsonSerializer.Serialize(new { title = incident.Title, at = Instants.Write(incident.At) });
+            await LedgerTable.AppendAsync(inside, noted, "operate", "incident", incident.Database.Value, body, cancel);
+        }
+
+        inside.Worlds.Add(new WorldRow { Id = 1, MadeAt = now, HistoryDays = days, Pace = 1, State = JsonSerializer.Serialize(world.Remember()) });
+        await inside.SaveChangesAsync(cancel);
+        await transaction.CommitAsync(cancel);
+    }
+
+    private static async Task KeepRehearsalAsync(ImbrekContext data, WorldScript script, WorldChange.Rehearsed r, CancellationToken cancel)
+    {
+        var (m, d) = (r.Measure, script.Fleet.DatabaseById[r.Of]);
+        var service = d.ServiceSeconds(m.ActualSeconds);
+        var body = JsonSerializer.Serialize(new
+        {
+            outcome = "rehearsed",
+            target = Instants.Write(m.Target),
+            host = m.Host.Value,
+            planned = new { seconds = m.PlannedSeconds },
+            measured = new
+            {
+                dataLostSeconds = (m.Target - m.Reached).TotalSeconds,
+                secondsToReady = m.ActualSeconds,
+                serviceSecondsWithoutHold = service,
+                checks = m.Checks.Select(c => new { name = c.Name, passed = c.Passed, detail = c.Detail }),
+            },
+        });
+        var number = await LedgerTable.AppendAsync(data, r.At, "operate", "rehearsal", d.Id.Value, body, cancel);
+        data.Proofs.Add(new ProofRow
+        {
+            Database = d.Id.Value,
+            At = r.At,
+            LostSeconds = (m.Target - m.Reached).TotalSeconds,
+            ServiceSeconds = service,
+            Passed = m.Checks.All(c => c.Passed),
+            SizeBytes = d.SizeBytes,
+            Version = d.Version,
+            Loss = "none",
+            Host = m.Host.Value,
+            LedgerNumber = number,
+        });
+    }
+}

@@ -1,0 +1,243 @@
+using System.Diagnostics;
+using System.Text.Json;
+using Imbrek.Core.Drivers;
+using Imbrek.Data;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.State;
+using Imbrek.StandIn;
+using Imbrek.StandIn.Scenario;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Server.Features.Setup;
+
+/// <summary>
+/// Runs the simulated world of a demo in one server process: paces its clock, keeps what happens in PostgreSQL together with what
+/// the world must remember, and tells everybody. What was not kept when a process is killed did not happen.
+/// </summary>
+internal sealed class WorldHost(
+    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
+{
+    private const long LeadLock = 0x3_4D_42_52_45_4B;
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(200);
+
+    /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
+    private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
+    private readonly List<WorldChange> unsaved = [];
+    private readonly SemaphoreSlim step = new(1);
+    private double pace = 1;
+    private World? world;
+
+    /// <summary>Whether this server shows a demo.</summary>
+    public bool IsDemo => options.Folder is not null;
+
+    /// <summary>The world, while this process runs it.</summary>
+    public World? World => world;
+
+    /// <summary>The driver of the world, while this process runs it.</summary>
+    public IRestoreDriver? Driver => world is { } w ? new StandInDriver(w) : null;
+
+    /// <summary>Seconds of the world a second of the wall clock; 0 is paused.</summary>
+    public double Pace => pace;
+
+    /// <summary>Changes the pace.</summary>
+    public async Task SetPaceAsync(double value, CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        await data.Worlds.ExecuteUpdateAsync(u => u.SetProperty(w => w.Pace, value), cancel);
+        pace = value;
+        TellClock();
+    }
+
+    /// <summary>Lets time pass until something happens.</summary>
+    public async Task ToNextEventAsync(CancellationToken cancel)
+    {
+        if (world is { } w && w.NextEvent is { } next)
+        {
+            await StepAsync(w, next, cancel);
+            TellClock();
+        }
+    }
+
+    /// <summary>Lets time pass at once, as fast as the machine can.</summary>
+    public async Task ForwardAsync(Duration by, CancellationToken cancel)
+    {
+        if (world is { } w)
+        {
+            var to = w.Now + by;
+            while (w.Now < to)
+            {
+                // In pieces, so that runs that wait for something go on in between.
+                await StepAsync(w, Instant.Min(to, w.Now + Duration.FromMinutes(10)), cancel);
+            }
+
+            TellClock();
+        }
+    }
+
+    /// <inheritdoc/>
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        while (IsDemo && !stoppingToken.IsCancellationRequested)
+        {
+            try
+            {
+                await using var lead = await source.OpenConnectionAsync(stoppingToken);
+                await using var take = new NpgsqlCommand($"select pg_try_advisory_lock({LeadLock})", lead);
+                if ((bool)(await take.ExecuteScalarAsync(stoppingToken))!)
+                {
+                    await LeadAsync(lead, stoppingToken);
+                }
+                else
+                {
+                    await FollowAsync(stoppingToken);
+                }
+            }
+            catch (Exception e) when (e is NpgsqlException or IOException or DbUpdateException or InvalidOperationException && !stoppingToken.IsCancellationRequested)
+            {
+                log.LogWarning("The world stands still, PostgreSQL cannot be reached: {Reason}", e.Message);
+                await WaitAsync(TimeSpan.FromSeconds(1), stoppingToken);
+            }
+            catch (OperationCanceledException)
+            {
+                break;
+            }
+        }
+    }
+
+    private static async Task WaitAsync(TimeSpan time, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(time);
+        await timer.WaitForNextTickAsync(cancel);
+    }
+
+    /// <summary>Another process runs the world: tells its time.</summary>
+    private async Task FollowAsync(CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        if (await data.Worlds.AsNoTracking().SingleOrDefaultAsync(cancel) is { } row)
+        {
+            pace = row.Pace;
+            var (then, since) = (Instant.FromUnixTimeMilliseconds(JsonSerializer.Deserialize<WorldState>(row.State)!.Now), Stopwatch.StartNew());
+            clock.Follow(() => then + Duration.FromSeconds(Math.Min(2, since.Elapsed.TotalSeconds) * row.Pace));
+        }
+
+        await WaitAsync(TimeSpan.FromSeconds(1), cancel);
+    }
+
+    private async Task LeadAsync(NpgsqlConnection lead, CancellationToken cancel)
+    {
+        if (world is null)
+        {
+            await OpenAsync(cancel);
+        }
+
+        using var timer = new PeriodicTimer(Tick);
+        var wall = Stopwatch.StartNew();
+        var shown = -1L;
+        while (await timer.WaitForNextTickAsync(cancel))
+        {
+            var passed = wall.Elapsed;
+            wall.Restart();
+            var w = world!;
+            await StepAsync(w, w.Now + Duration.FromSeconds(passed.TotalSeconds * pace), cancel);
+            if (Stopwatch.GetTimestamp() / Stopwatch.Frequency is var second && second != shown)
+            {
+                shown = second;
+                TellClock();
+
+                // The lock goes with the connection: when that is gone another process may lead.
+                await using var alive = new NpgsqlCommand("select 1", lead);
+                await alive.ExecuteScalarAsync(cancel);
+            }
+        }
+    }
+
+    private async Task OpenAsync(CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        var row = await data.Worlds.AsNoTracking().SingleAsync(cancel);
+        var script = TarnholtFerries.Create(row.MadeAt, row.HistoryDays);
+        var known = fleet.Fleet.Databases.SelectMany(d => fleet[d.Id].Subject.Catalogue.Sets);
+        var opened = new World(options.Folder!, script, JsonSerializer.Deserialize<WorldState>(row.State), known);
+        pace = row.Pace;
+        clock.Follow(() => opened.Now);
+        world = opened;
+        log.LogInformation("The world goes on from {Now}", opened.Now);
+    }
+
+    private async Task StepAsync(World w, Instant to, CancellationToken cancel)
+    {
+        await step.WaitAsync(cancel);
+        try
+        {
+            var thought = Stopwatch.StartNew();
+            while (!w.Advance(to, evenIfSomebodyThinks: thought.Elapsed > LongestThought))
+            {
+                await w.WhenNobodyThinksAsync(LongestThought);
+            }
+
+            unsaved.AddRange(w.TakeChanges());
+            await KeepAsync(w, cancel);
+        }
+        finally
+        {
+            step.Release();
+        }
+    }
+
+    private async Task KeepAsync(World w, CancellationToken cancel)
+    {
+        // Of several changes to one set within a step only how it is at the end is kept.
+        var sets = unsaved.OfType<WorldChange.SetChanged>().GroupBy(c => (c.Set.Database, c.Set.Id)).Select(g => g.Last().Set).ToArray();
+        await using (var connection = await source.OpenConnectionAsync(cancel))
+        await using (var transaction = await connection.BeginTransactionAsync(cancel))
+        {
+            await CatalogueTable.UpsertAsync(connection, sets, cancel);
+            await using var data = ImbrekDatabase.Context(source);
+            data.Database.SetDbConnection(connection);
+            await data.Database.UseTransactionAsync(transaction, cancel);
+            foreach (var change in unsaved)
+            {
+                AddRow(data, change);
+            }
+
+            await data.SaveChangesAsync(cancel);
+            await data.Worlds.ExecuteUpdateAsync(u => u.SetProperty(x => x.State, JsonSerializer.Serialize(w.Remember())), cancel);
+            await transaction.CommitAsync(cancel);
+        }
+
+        var touched = unsaved.Where(c => c.Database is not null).Select(c => c.Database!.Value).Distinct().ToArray();
+        foreach (var group in sets.GroupBy(s => s.Database))
+        {
+            fleet.Change(group.Key, group);
+        }
+
+        unsaved.Clear();
+        if (touched.Length > 0)
+        {
+            await peers.TellAsync([.. touched.Select(t => t.Value)], [], false, cancel);
+        }
+    }
+
+    /// <summary>Adds what is no set: markers and happenings.</summary>
+    internal static void AddRow(ImbrekContext data, WorldChange change)
+    {
+        switch (change)
+        {
+            case WorldChange.MarkerWritten m:
+                data.Markers.Add(new MarkerRow { Database = m.Of.Value, Name = m.Name, At = m.At });
+                break;
+            case WorldChange.Happened h:
+                data.Happenings.Add(new HappeningRow { At = h.At, Database = h.Of?.Value, Kind = h.Kind, Text = h.Text });
+                break;
+        }
+    }
+
+    private void TellClock() => live.Publish(new LiveEvent("clock", JsonSerializer.Serialize(new
+    {
+        now = Core.Formats.Instants.Write(clock.GetCurrentInstant()),
+        pace,
+    })));
+}

@@ -1,0 +1,20 @@
+using Microsoft.AspNetCore.Antiforgery;
+
+namespace Imbrek.Server.Security;
+
+/// <summary>Whatever changes state for somebody who is signed in must carry the token that only our own page can read.</summary>
+internal sealed class AntiforgeryCheck(RequestDelegate next, IAntiforgery antiforgery)
+{
+    public async Task InvokeAsync(HttpContext http)
+    {
+        var changes = !(HttpMethods.IsGet(http.Request.Method) || HttpMethods.IsHead(http.Request.Method) || HttpMethods.IsOptions(http.Request.Method));
+        if (changes && http.User.Identity?.IsAuthenticated == true && http.Request.Path != "/api/sign-in"
+            && !await antiforgery.IsRequestValidAsync(http))
+        {
+            await Problems.WriteAsync(http, 400, "token-missing", "X-Imbrek-Token", "The request did not come from a page of this server. Load the page again.");
+            return;
+        }
+
+        await next(http);
+    }
+}

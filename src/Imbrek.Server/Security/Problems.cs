@@ -1,0 +1,59 @@
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Diagnostics;
+using Microsoft.AspNetCore.Mvc;
+using Npgsql;
+
+namespace Imbrek.Server.Security;
+
+/// <summary>Errors as problem details: what happened, a code for programs, the member at fault; never a stack trace.</summary>
+internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
+{
+    /// <inheritdoc/>
+    public async ValueTask<bool> TryHandleAsync(HttpContext httpContext, Exception exception, CancellationToken cancellationToken)
+    {
+        switch (exception)
+        {
+            case BadInputException e:
+                await WriteAsync(httpContext, e.Status, e.Code, e.Member, Sentence(e.Message));
+                break;
+            case BadHttpRequestException e:
+                await WriteAsync(httpContext, e.StatusCode, "bad-request", MemberIn(e.Message), Sentence(e.InnerException?.Message.Split(" Path:")[0] ?? e.Message));
+                break;
+            case OperationCanceledException when httpContext.RequestAborted.IsCancellationRequested:
+                httpContext.Response.StatusCode = 499;
+                break;
+            case NpgsqlException or InvalidOperationException { InnerException: NpgsqlException }:
+                log.LogError(exception, "PostgreSQL failed a request");
+                await WriteAsync(httpContext, 503, "database-away", "", "PostgreSQL cannot be reached just now. Nothing was changed; try again in a moment.");
+                break;
+            default:
+                log.LogError(exception, "A request failed");
+                await WriteAsync(httpContext, 500, "fault", "", "Something went wrong on our side. Nothing was changed by this request as far as we know; the log says more.");
+                break;
+        }
+
+        return true;
+    }
+
+    /// <summary>Writes problem details.</summary>
+    public static Task WriteAsync(HttpContext http, int status, string code, string member, string detail)
+    {
+        http.Response.StatusCode = status;
+        var problem = new ProblemDetails { Status = status, Title = detail, Extensions = { ["code"] = code } };
+        if (member.Length > 0)
+        {
+            problem.Extensions["member"] = member;
+        }
+
+        return http.Response.WriteAsJsonAsync(problem, options: null, contentType: "application/problem+json");
+    }
+
+    private static string Sentence(string message) => message.Length == 0 ? message : char.ToUpperInvariant(message[0]) + message[1..];
+
+    /// <summary>The parameter a binding error names: <c>… "Instant target" …</c>.</summary>
+    private static string MemberIn(string message)
+    {
+        var quoted = message.Split('"');
+        return quoted.Length > 1 ? quoted[1].Split(' ')[^1] : "";
+    }
+}

@@ -1,0 +1,24 @@
+namespace Imbrek.Server.Security;
+
+/// <summary>What people may do. Whoever may do more may also look.</summary>
+internal static class Roles
+{
+    public const string Look = "look";
+    public const string Operate = "operate";
+    public const string Plan = "plan";
+    public const string Approve = "approve";
+    public const string Administer = "administer";
+
+    public static readonly string[] All = [Look, Operate, Plan, Approve, Administer];
+
+    /// <summary>The roles that satisfy an endpoint which asks for one.</summary>
+    public static string[] Satisfying(string role) => role == Look ? All : [role, Administer];
+
+    /// <summary>States the role an endpoint asks for; <c>Look</c> lets everybody in who is signed in.</summary>
+    public static TBuilder Needs<TBuilder>(this TBuilder builder, string role)
+        where TBuilder : IEndpointConventionBuilder =>
+        builder.RequireAuthorization(role).WithMetadata(new NeededRole(role));
+}
+
+/// <summary>Says on an endpoint which role it asks for; the walk through all endpoints reads it.</summary>
+internal sealed record NeededRole(string Role);

@@ -1,0 +1,172 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
+using Imbrek.Core.Findings;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using NodaTime;
+using Host = Imbrek.Core.Fleet.Host;
+
+namespace Imbrek.Server.State;
+
+/// <summary>
+/// One database in memory: its sets, what was learned, its proof, and figures made from them, which stay until something about it
+/// changes or they are too old.
+/// </summary>
+internal sealed class DatabaseState
+{
+    /// <summary>The window of the observed figures.</summary>
+    public static readonly Duration Window = Duration.FromDays(7);
+
+    /// <summary>Figures without an event in between are made again when they are older than this: the window has moved on.</summary>
+    private static readonly Duration MaxAge = Duration.FromMinutes(15);
+
+    private readonly Lock gate = new();
+    private readonly Dictionary<string, Cached> figures = [];
+    private readonly Dictionary<Id<BackupSet>, BackupSet> pending = [];
+    private RecoverySubject subject;
+    private IReadOnlyList<Finding>? findings;
+    private Instant findingsAt;
+    private IReadOnlyDictionary<(Id<Store>, Id<Host>), LearnedPace> learned = new Dictionary<(Id<Store>, Id<Host>), LearnedPace>();
+    private Proof? proof;
+
+    public DatabaseState(FleetModel fleet, Database database, DatabaseCatalogue catalogue) =>
+        subject = RecoverySubject.Of(fleet, database, catalogue);
+
+    private sealed record Cached(Instant At, LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable);
+
+    /// <summary>The database with its sets as they are now.</summary>
+    public RecoverySubject Subject
+    {
+        get
+        {
+            lock (gate)
+            {
+                if (pending.Count > 0)
+                {
+                    subject = RecoverySubject.Of(subject.Fleet, subject.Database, subject.Catalogue.With(pending.Values));
+                    pending.Clear();
+                }
+
+                return subject;
+            }
+        }
+    }
+
+    public Proof? Proof
+    {
+        get => proof;
+        set
+        {
+            lock (gate)
+            {
+                proof = value;
+                Forget();
+            }
+        }
+    }
+
+    public void Change(IEnumerable<BackupSet> sets)
+    {
+        lock (gate)
+        {
+            foreach (var s in sets)
+            {
+                pending[s.Id] = s;
+            }
+
+            Forget();
+        }
+    }
+
+    public void Replace(FleetModel fleet, Database database, DatabaseCatalogue? catalogue)
+    {
+        lock (gate)
+        {
+            subject = RecoverySubject.Of(fleet, database, catalogue ?? Subject.Catalogue);
+            pending.Clear();
+            Forget();
+        }
+    }
+
+    public void Learn(IReadOnlyDictionary<(Id<Store>, Id<Host>), LearnedPace> paces)
+    {
+        lock (gate)
+        {
+            learned = paces;
+            Forget();
+        }
+    }
+
+    public LearnedPace? Learned(Id<Store> store, Id<Host> host) => learned.GetValueOrDefault((store, host));
+
+    /// <summary>What is observed under a loss, as of now (kept) or as of an instant (made for the asking).</summary>
+    public (LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable) Observe(Loss loss, Instant at, bool now)
+    {
+        var key = loss.For(subject.Database, subject.Fleet).ToString();
+        if (now)
+        {
+            lock (gate)
+            {
+                if (figures.TryGetValue(key, out var kept) && at - kept.At < MaxAge && at >= kept.At && pending.Count == 0)
+                {
+                    return (kept.Figures, kept.Recoverable);
+                }
+            }
+        }
+
+        var s = Subject;
+        var made = Observer.Observe(s, loss, at, Window, Learned);
+        var recoverable = Evaluator.RecoverableAt(s, loss, at);
+        if (now)
+        {
+            lock (gate)
+            {
+                figures[key] = new Cached(at, made, recoverable);
+            }
+        }
+
+        return (made, recoverable);
+    }
+
+    /// <summary>The verdict over all losses the objective names, and that of each.</summary>
+    public (Judgement Overall, IReadOnlyList<(LossKind Kind, Judgement Judgement, LossFigures Figures)> ByLoss) Judge(Instant at, bool now)
+    {
+        var s = Subject;
+        var kinds = s.Objective?.Against ?? [LossKind.None];
+        var each = kinds.Select(k =>
+        {
+            var f = Observe(Loss.OfKind(k), at, now).Figures;
+            return (k, Judgement.Of(s.Database, s.Objective, [f], ProofAt(at), at), f);
+        }).ToArray();
+        return (Judgement.Of(s.Database, s.Objective, each.Select(e => e.f), ProofAt(at), at), each);
+    }
+
+    /// <summary>The newest proof that was there at an instant, as far as kept in memory.</summary>
+    public Proof? ProofAt(Instant at) => proof is { } p && p.At <= at ? p : null;
+
+    public IReadOnlyList<Finding> Findings(Instant at)
+    {
+        lock (gate)
+        {
+            if (findings is not null && at - findingsAt < MaxAge && at >= findingsAt && pending.Count == 0)
+            {
+                return findings;
+            }
+        }
+
+        var made = FindingRules.Of(Subject, proof, at, Window);
+        lock (gate)
+        {
+            (findings, findingsAt) = (made, at);
+        }
+
+        return made;
+    }
+
+    private void Forget()
+    {
+        figures.Clear();
+        findings = null;
+    }
+}

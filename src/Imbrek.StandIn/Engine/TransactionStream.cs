@@ -1,0 +1,119 @@
+namespace Imbrek.StandIn.Engine;
+
+/// <summary>
+/// The transactions of one database, drawn minute by minute from a seed at the rate of the hour. The state at any instant can
+/// therefore be computed again, independently of every backup.
+/// </summary>
+internal sealed class TransactionStream
+{
+    private const long Minute = 60_000;
+
+    private readonly ulong seed;
+    private readonly int pages;
+    private readonly double perMinute;
+    private readonly IReadOnlyList<NamedChange> named;
+    private readonly Queue<Transaction> ready = new();
+    private long nextMinute;
+    private long position;
+
+    /// <summary>Begins at the birth of the database.</summary>
+    /// <param name="seed">The seed of the database.</param>
+    /// <param name="pages">Pages of its image.</param>
+    /// <param name="perMinute">Mean transactions a minute over a day.</param>
+    /// <param name="birth">Its birth, milliseconds.</param>
+    /// <param name="named">Named changes; may grow while the stream is read, but only later than what was read.</param>
+    public TransactionStream(ulong seed, int pages, double perMinute, long birth, IReadOnlyList<NamedChange> named)
+    {
+        this.seed = seed;
+        this.pages = pages;
+        this.perMinute = perMinute;
+        this.named = named;
+        nextMinute = birth / Minute * Minute;
+        position = 1000;
+    }
+
+    /// <summary>The transactions committed after what was read so far, up to and including an instant.</summary>
+    public IEnumerable<Transaction> Until(long time)
+    {
+        while (true)
+        {
+            while (ready.Count > 0 && ready.Peek().Time <= time)
+            {
+                yield return ready.Dequeue();
+            }
+
+            // A minute is drawn only when it has wholly passed or is passing, so that changes named until then are in it.
+            if (ready.Count > 0 || nextMinute > time)
+            {
+                yield break;
+            }
+
+            Draw(nextMinute);
+            nextMinute += Minute;
+        }
+    }
+
+    /// <summary>Share of the daily mean in an hour (UTC): quiet nights, busy mornings and evenings.</summary>
+    public static double HourFactor(long time)
+    {
+        ReadOnlySpan<double> factors = [0.05, 0.02, 0.02, 0.05, 0.3, 1.1, 2.2, 2.0, 1.5, 1.3, 1.2, 1.3, 1.4, 1.3, 1.3, 1.6, 2.1, 1.8, 1.2, 0.8, 0.5, 0.3, 0.2, 0.1];
+        return factors[(int)(time / 3_600_000 % 24)];
+    }
+
+    private void Draw(long minute)
+    {
+        var wanted = perMinute * HourFactor(minute);
+        var count = (int)wanted + (Seeded.Unit(seed, minute, 1) < wanted - Math.Floor(wanted) ? 1 : 0);
+        if (count == 0 && named.Count == 0)
+        {
+            return;
+        }
+
+        var drawn = new List<(long Time, NamedChange? Named)>(count);
+        for (var i = 0; i < count; i++)
+        {
+            drawn.Add((minute + (long)(Seeded.Unit(seed, minute, 100 + i) * Minute), null));
+        }
+
+        foreach (var change in named)
+        {
+            if (change.Time >= minute && change.Time < minute + Minute)
+            {
+                drawn.Add((change.Time, change));
+            }
+        }
+
+        if (drawn.Count > 1)
+        {
+            drawn.Sort((a, b) => a.Time.CompareTo(b.Time));
+        }
+
+        foreach (var (time, change) in drawn)
+        {
+            position += 1 + (long)(Seeded.Bits(seed, time, 2) % 60);
+            ready.Enqueue(new Transaction(position, time, Writes(time, change), change?.Name));
+        }
+    }
+
+    private RowWrite[] Writes(long time, NamedChange? change)
+    {
+        var rows = pages * PageImage.RowsPerPage;
+        if (change is not null)
+        {
+            var first = (int)(Seeded.Bits(seed, time, 3) % (ulong)Math.Max(1, rows - change.CancelsRows));
+            return [.. Enumerable.Range(first, change.CancelsRows).Select(r => new RowWrite(r, PageImage.Cancelled))];
+        }
+
+        var writes = new RowWrite[1 + (int)(Seeded.Bits(seed, time, 4) % 3)];
+        for (var i = 0; i < writes.Length; i++)
+        {
+            var bits = Seeded.Bits(seed, time, 10 + i);
+
+            // Most writes fall on a hot tenth of the pages, so that differentials are smaller than fulls.
+            var span = (bits & 7) == 0 ? rows : Math.Max(1, rows / 10);
+            writes[i] = new RowWrite((int)((bits >> 8) % (ulong)span), (uint)(bits >> 33));
+        }
+
+        return writes;
+    }
+}

@@ -1,0 +1,300 @@
+using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.StandIn.Engine;
+using Imbrek.StandIn.Storage;
+using NodaTime;
+
+namespace Imbrek.StandIn;
+
+/// <summary>Carries restores out in the simulated world: reads real bytes, rebuilds real pages, takes the world's time.</summary>
+/// <param name="world">The world.</param>
+public sealed class StandInDriver(World world) : IRestoreDriver
+{
+    /// <inheritdoc/>
+    public async Task ProvisionAsync(InstanceSpec instance, CancellationToken cancel)
+    {
+        if (Load(instance) is { } there)
+        {
+            if (there.Owner == instance.Owner)
+            {
+                return;
+            }
+
+            throw new DriverException(DriverProblem.Refused, $"host {instance.Host} already has an instance named {instance.Name}");
+        }
+
+        var database = world.Fleet.DatabaseById[instance.Database];
+        var host = world.Fleet.Hosts[instance.Host];
+        var taken = Instances(host.Id.Value).Sum(i => world.Fleet.DatabaseById.TryGetValue(new(i.Database), out var d) ? d.SizeBytes : 0);
+        if (host.FreeBytes - taken < database.SizeBytes)
+        {
+            throw new DriverException(DriverProblem.NoRoom, $"host {host.Id} has {host.FreeBytes - taken} bytes left, {database.SizeBytes} are needed");
+        }
+
+        await world.After(Engine(instance).ProvisionSeconds * Noise(instance, 1), cancel);
+        Save(instance, new InstanceFile(instance.Database.Value, instance.Owner, [], false, false), null);
+    }
+
+    /// <inheritdoc/>
+    public async Task RestoreSetAsync(InstanceSpec instance, SetCopy copy, CancellationToken cancel)
+    {
+        var file = Require(instance);
+        if (file.Applied.Contains(copy.Set.Value))
+        {
+            return;
+        }
+
+        var set = Known(instance, copy);
+        var engine = Engine(instance);
+        var host = world.Fleet.Hosts[instance.Host];
+        var store = world.Fleet.Stores[copy.Store];
+        var onSameArray = set.Kind == SetKind.Snapshot && store.Array is { } a && host.Array == a;
+        var work = onSameArray ? 0 : set.DataBytes / Math.Min(host.WriteBytesPerSecond, engine.RestoreBytesPerSecond);
+        await Move(instance, copy, set, engine.PerSetSeconds, work, onSameArray, cancel);
+        if (set.Kind == SetKind.Export)
+        {
+            await world.After(set.DataBytes / engine.IndexBytesPerSecond, cancel);
+        }
+
+        var image = Restore(instance, copy, content => SetContent.RestorePages(content, LoadImage(instance)));
+        Save(instance, file with { Applied = [.. file.Applied, copy.Set.Value] }, image);
+    }
+
+    /// <inheritdoc/>
+    public async Task ApplyLogsAsync(InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel)
+    {
+        var file = Require(instance);
+        var image = LoadImage(instance) ?? throw new DriverException(DriverProblem.Refused, "log cannot be applied to an empty instance");
+        var done = file.Applied.ToHashSet();
+        var engine = Engine(instance);
+        for (var i = 0; i < logs.Count; i++)
+        {
+            if (!done.Add(logs[i].Set.Value))
+            {
+                continue;
+            }
+
+            var set = Known(instance, logs[i]);
+            if (set.FromPosition > image.Position)
+            {
+                throw new DriverException(DriverProblem.Refused, $"{set.Id} starts at {set.FromPosition}, the instance is at {image.Position}: log is missing between them");
+            }
+
+            var stop = i == logs.Count - 1 && stopAt is { } s ? Instant.Min(s, set.CoversTo) : set.CoversTo;
+            var whole = (set.CoversTo - set.CoversFrom!.Value).TotalSeconds;
+            var from = Instant.Max(set.CoversFrom.Value, Instant.FromUnixTimeMilliseconds(image.Time));
+            var fraction = whole <= 0 ? 1 : Math.Clamp((stop - from).TotalSeconds / whole, 0, 1);
+            try
+            {
+                await Move(instance, logs[i], set, engine.PerSetSeconds, fraction * set.DataBytes / engine.ReplayBytesPerSecond, false, cancel);
+                Restore(instance, logs[i], content =>
+                {
+                    SetContent.ApplyLog(content, image, stop.ToUnixTimeMilliseconds());
+                    return image;
+                });
+            }
+            catch (DriverException)
+            {
+                // What is applied stays applied; the run may go on with another copy of this log.
+                done.Remove(logs[i].Set.Value);
+                Save(instance, file with { Applied = [.. done] }, image);
+                throw;
+            }
+
+            applied(i + 1);
+            if (i % 25 == 24)
+            {
+                Save(instance, file with { Applied = [.. done] }, image);
+            }
+        }
+
+        Save(instance, file with { Applied = [.. done] }, image);
+    }
+
+    /// <inheritdoc/>
+    public async Task OpenAsync(InstanceSpec instance, CancellationToken cancel)
+    {
+        var file = Require(instance);
+        if (!file.Open)
+        {
+            await world.After(Engine(instance).OpenSeconds * Noise(instance, 2), cancel);
+            Save(instance, file with { Open = true }, null);
+        }
+    }
+
+    /// <inheritdoc/>
+    public async Task<IReadOnlyList<CheckResult>> CheckAsync(InstanceSpec instance, Instant reached, string? query, CancellationToken cancel)
+    {
+        Require(instance);
+        var image = LoadImage(instance) ?? throw new DriverException(DriverProblem.Refused, "the instance holds nothing to check");
+        await world.After(Math.Max(1, world.Fleet.DatabaseById[instance.Database].CheckSeconds) * Noise(instance, 3), cancel);
+        PageImage expected;
+        NamedChange[] named;
+        lock (world.Gate)
+        {
+            var live = world[instance.Database];
+            expected = live.StateAt(reached.ToUnixTimeMilliseconds());
+            named = [.. live.Named.Where(n => n.Time <= world.Now.ToUnixTimeMilliseconds())];
+        }
+
+        var results = new List<CheckResult>
+        {
+            new("digest", image.Digest() == expected.Digest(), $"position {image.Position}: {image.Digest()[..16]}…, computed independently {expected.Digest()[..16]}…"),
+            new("row count", image.Rows.Length == expected.Rows.Length, $"{image.Rows.Length} rows in {image.Pages} pages, expected {expected.Rows.Length}"),
+        };
+        foreach (var change in named.OrderByDescending(n => n.Time).Take(6))
+        {
+            var there = image.Markers.Exists(m => m.Name == change.Name);
+            var wanted = change.Time <= reached.ToUnixTimeMilliseconds();
+            results.Add(new(
+                $"marker \"{change.Name}\"",
+                there == wanted,
+                $"{(there ? "present" : "absent")}, {(wanted ? "committed before" : "committed after")} the instant restored to"));
+        }
+
+        if (!string.IsNullOrWhiteSpace(query))
+        {
+            results.Add(Ask(image, expected, query.Trim()));
+        }
+
+        return results;
+    }
+
+    /// <inheritdoc/>
+    public Task ReleaseAsync(InstanceSpec instance, CancellationToken cancel)
+    {
+        Save(instance, Require(instance) with { Released = true }, null);
+        return Task.CompletedTask;
+    }
+
+    /// <inheritdoc/>
+    public Task DiscardAsync(InstanceSpec instance, CancellationToken cancel)
+    {
+        var folder = FolderOf(instance.Host.Value, instance.Name);
+        if (Directory.Exists(folder) && (Load(instance) is not { } there || there.Owner == instance.Owner))
+        {
+            Directory.Delete(folder, recursive: true);
+        }
+
+        return Task.CompletedTask;
+    }
+
+    private static CheckResult Ask(PageImage image, PageImage expected, string query)
+    {
+        var name = $"query \"{query}\"";
+        static long Count(PageImage i, Func<uint, bool> where) => i.Rows.LongCount(where);
+        Func<PageImage, long>? ask = query.ToLowerInvariant() switch
+        {
+            "count rows" => i => i.Rows.Length,
+            "count written" => i => Count(i, r => r != 0),
+            "count cancelled" => i => Count(i, r => r == PageImage.Cancelled),
+            "sum values" => i => i.Rows.Sum(r => (long)r),
+            _ => null,
+        };
+        if (ask is null)
+        {
+            return new(name, false, "the stand-in knows: count rows, count written, count cancelled, sum values");
+        }
+
+        var (seen, wanted) = (ask(image), ask(expected));
+        return new(name, seen == wanted, $"answers {seen}, computed independently {wanted}");
+    }
+
+    private async Task Move(InstanceSpec instance, SetCopy copy, BackupSet set, double perSet, double workSeconds, bool inPlace, CancellationToken cancel)
+    {
+        await world.After(perSet * Noise(instance, (long)(Seeded.Of(5, copy.Set.Value) >> 1)), cancel);
+        if (inPlace)
+        {
+            return;
+        }
+
+        var stored = set.Copies.First(c => c.Store == copy.Store).StoredBytes;
+        var cap = workSeconds <= 0 ? double.MaxValue : stored / workSeconds;
+
+        await world.Fetch(copy, instance, stored, cap, cancel);
+    }
+
+    private PageImage Restore(InstanceSpec instance, SetCopy copy, Func<byte[], PageImage> with)
+    {
+        try
+        {
+            lock (world.Gate)
+            {
+                return with(world.ReadCopy(instance.Database, copy));
+            }
+        }
+        catch (InvalidDataException e)
+        {
+            world.Judge(instance.Database, copy.Set, copy.Store, CopyState.Damaged);
+            throw new DriverException(DriverProblem.CopyDamaged, e.Message, copy);
+        }
+        catch (FileNotFoundException e)
+        {
+            throw new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
+        }
+    }
+
+    private BackupSet Known(InstanceSpec instance, SetCopy copy)
+    {
+        lock (world.Gate)
+        {
+            return world[instance.Database].Sets.TryGetValue(copy.Set.Value, out var set)
+                ? set
+                : throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is no longer there", copy);
+        }
+    }
+
+    private Core.Fleet.EngineProfile Engine(InstanceSpec instance) =>
+        world.Fleet.Engines[world.Fleet.DatabaseById[instance.Database].Engine];
+
+    /// <summary>Real machines are not exact: between 5 % faster and 15 % slower than their profile.</summary>
+    private static double Noise(InstanceSpec instance, long what) =>
+        0.95 + (0.2 * Seeded.Unit(Seeded.Of(17, instance.Name), what));
+
+    private sealed record InstanceFile(string Database, string Owner, IReadOnlyList<string> Applied, bool Open, bool Released);
+
+    private string FolderOf(string host, string name) => Path.Combine(world.Folder, "instances", host, name);
+
+    private IEnumerable<InstanceFile> Instances(string host)
+    {
+        var folder = Path.Combine(world.Folder, "instances", host);
+        return Directory.Exists(folder)
+            ? Directory.GetDirectories(folder).Select(d => Read(Path.Combine(d, "instance.json"))).OfType<InstanceFile>()
+            : [];
+    }
+
+    private InstanceFile? Load(InstanceSpec instance) =>
+        Read(Path.Combine(FolderOf(instance.Host.Value, instance.Name), "instance.json"));
+
+    private InstanceFile Require(InstanceSpec instance) =>
+        Load(instance) ?? throw new DriverException(DriverProblem.Refused, $"there is no instance {instance.Name} on {instance.Host}");
+
+    private static InstanceFile? Read(string path) =>
+        File.Exists(path) ? JsonSerializer.Deserialize<InstanceFile>(File.ReadAllBytes(path)) : null;
+
+    private PageImage? LoadImage(InstanceSpec instance)
+    {
+        var path = Path.Combine(FolderOf(instance.Host.Value, instance.Name), "pages");
+        return File.Exists(path) ? SetContent.RestorePages(File.ReadAllBytes(path), null) : null;
+    }
+
+    /// <summary>Pages first, then the note of what they hold: a crash between the two repeats a set, which changes nothing.</summary>
+    private void Save(InstanceSpec instance, InstanceFile file, PageImage? image)
+    {
+        var folder = FolderOf(instance.Host.Value, instance.Name);
+        Directory.CreateDirectory(folder);
+        if (image is not null)
+        {
+            Replace(Path.Combine(folder, "pages"), SetContent.OfPages(image, long.MinValue));
+        }
+
+        Replace(Path.Combine(folder, "instance.json"), JsonSerializer.SerializeToUtf8Bytes(file));
+    }
+
+    private static void Replace(string path, byte[] content)
+    {
+        File.WriteAllBytes(path + ".new", content);
+        File.Move(path + ".new", path, overwrite: true);
+    }
+}

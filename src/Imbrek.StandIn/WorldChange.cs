@@ -1,0 +1,23 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using NodaTime;
+
+namespace Imbrek.StandIn;
+
+/// <summary>Something that happened in the world and that the product must keep.</summary>
+/// <param name="At">When.</param>
+/// <param name="Database">To which database; null when to none.</param>
+public abstract record WorldChange(Instant At, Id<Database>? Database)
+{
+    /// <summary>A set was taken, or its copies changed: this is how it is now.</summary>
+    public sealed record SetChanged(Instant At, BackupSet Set, bool New) : WorldChange(At, Set.Database);
+
+    /// <summary>A marker row was written.</summary>
+    public sealed record MarkerWritten(Instant At, Id<Database> Of, string Name) : WorldChange(At, Of);
+
+    /// <summary>Something people should read: a refusal, a failure, a fault switched on or off.</summary>
+    public sealed record Happened(Instant At, Id<Database>? Of, string Kind, string Text) : WorldChange(At, Of);
+
+    /// <summary>A rehearsed restore was measured.</summary>
+    public sealed record Rehearsed(Instant At, Id<Database> Of, RehearsalMeasure Measure) : WorldChange(At, Of);
+}

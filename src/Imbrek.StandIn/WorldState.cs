@@ -1,0 +1,48 @@
+namespace Imbrek.StandIn;
+
+/// <summary>What must be remembered, beside the catalogue and the bytes in the stores, to go on after a restart. Serialized as JSON.</summary>
+public sealed record WorldState
+{
+    /// <summary>The world's clock, milliseconds.</summary>
+    public long Now { get; init; }
+
+    /// <summary>State by database.</summary>
+    public Dictionary<string, DatabaseState> Databases { get; init; } = [];
+
+    /// <summary>Stores that are full.</summary>
+    public List<string> FullStores { get; init; } = [];
+
+    /// <summary>Links that are down, as "site|site".</summary>
+    public List<string> DownLinks { get; init; } = [];
+
+    /// <summary>What was being taken: database and number of its task. Begun anew after a restart.</summary>
+    public List<InFlight> Running { get; init; } = [];
+
+    /// <summary>A backup that was on its way.</summary>
+    public sealed record InFlight(string Database, int Task);
+
+    /// <summary>What one database remembers.</summary>
+    public sealed record DatabaseState
+    {
+        /// <summary>Where the next log backup starts.</summary>
+        public long LogFromPosition { get; init; }
+
+        /// <summary>The instant it starts from, milliseconds.</summary>
+        public long LogFromTime { get; init; }
+
+        /// <summary>The full that differentials build on.</summary>
+        public string? FullId { get; init; }
+
+        /// <summary>Its position.</summary>
+        public long FullPosition { get; init; }
+
+        /// <summary>The set that the next incremental builds on.</summary>
+        public string? LastSetId { get; init; }
+
+        /// <summary>Its position.</summary>
+        public long LastSetPosition { get; init; }
+
+        /// <summary>Changes named while the world ran.</summary>
+        public List<Engine.NamedChange> Named { get; init; } = [];
+    }
+}

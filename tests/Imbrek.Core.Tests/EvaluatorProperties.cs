@@ -1,0 +1,133 @@
+using CsCheck;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.Core.Tests;
+
+/// <summary>For any catalogue: the fast evaluator says what the plain one says, and what the definitions imply holds.</summary>
+public class EvaluatorProperties
+{
+    private const int Samples = 4000;
+
+    private static RecoverySubject Subject(Worlds.World w) => RecoverySubject.Of(w.Fleet, w.Database, new DatabaseCatalogue(w.Database.Id, w.Sets));
+
+    [Fact]
+    public void Recoverable_set_is_that_of_the_plain_reading() => Worlds.Gen.Sample(
+        w => Assert.Equal(
+            NaiveEvaluator.Recoverable(w.Fleet, w.Database, w.Sets, w.Loss, w.At),
+            Evaluator.RecoverableAt(Subject(w), w.Loss, w.At)),
+        iter: Samples);
+
+    [Fact]
+    public void Window_figures_are_those_of_evaluating_at_every_event() => Worlds.Gen.Sample(
+        w =>
+        {
+            var figures = Evaluator.Over(Subject(w), w.Loss, Worlds.Start, w.At);
+            var (worst, unprotected, over) = NaiveEvaluator.Window(w.Fleet, w.Database, w.Sets, w.Loss, Worlds.Start, w.At);
+            Assert.Equal(worst, figures.WorstExposureSeconds);
+            Assert.Equal(unprotected, figures.SecondsUnprotected, 6);
+            Assert.Equal(over!.Value, figures.SecondsOverRpo!.Value, 6);
+        },
+        iter: Samples);
+
+    [Fact]
+    public void Exposure_now_ends_the_curve_and_the_window() => Worlds.Gen.Sample(
+        w =>
+        {
+            var e = Evaluator.Evaluate(Subject(w), w.Loss, w.At, Worlds.Start);
+            var curve = Evaluator.Curve(Subject(w), w.Loss, Worlds.Start, w.At);
+            Assert.Equal(e.Latest, curve[^1].Latest);
+            Assert.True(e.ExposureSeconds is null || e.Window!.WorstExposureSeconds >= e.ExposureSeconds);
+        },
+        iter: Samples);
+
+    [Fact]
+    public void A_further_copy_never_takes_anything_away() => Worlds.Gen.Sample(
+        w =>
+        {
+            var more = w.Sets.Select(s => s with { Copies = [.. s.Copies.Where(c => c.Store.Value != "s3"), new BackupCopy(new("s3"), s.CoversTo, null, null, 1, CopyState.Good)] }).ToArray();
+            if (w.Sets.Any(s => s.Copies.Any(c => c.Store.Value == "s3")))
+            {
+                return;
+            }
+
+            var before = Evaluator.RecoverableAt(Subject(w), w.Loss, w.At);
+            var after = Evaluator.RecoverableAt(Subject(w with { Sets = more }), w.Loss, w.At);
+            Assert.All(before, i => Assert.Contains(after, a => a.From <= i.From && i.To <= a.To));
+        },
+        iter: Samples);
+
+    [Fact]
+    public void Losing_something_never_recovers_more_than_losing_nothing() => Worlds.Gen.Sample(
+        w =>
+        {
+            var nothing = Evaluator.RecoverableAt(Subject(w), Loss.None, w.At);
+            Assert.All(
+                Evaluator.RecoverableAt(Subject(w), w.Loss, w.At),
+                i => Assert.Contains(nothing, n => n.From <= i.From && i.To <= n.To));
+        },
+        iter: Samples);
+
+    [Fact]
+    public void A_path_reaches_the_latest_recoverable_instant_when_host_and_stores_do_not_limit_it() => Worlds.Gen.Sample(
+        w =>
+        {
+            // Every store can be reached from either host, so only usableOn could limit a path more than R.
+            if (w.Sets.Any(s => s.UsableOn.Count > 0))
+            {
+                return;
+            }
+
+            var subject = Subject(w);
+            var answer = PathFinder.Find(subject, new PathQuestion { Target = w.At, At = w.At, Loss = w.Loss }, 4);
+            var cover = Evaluator.RecoverableAt(subject, w.Loss, w.At);
+            if (answer.Host is null)
+            {
+                return;
+            }
+
+            Assert.Equal(cover.Count == 0 ? null : cover[^1].To, answer.Best?.Reaches);
+            Assert.All(answer.Alternatives, a => Assert.True(a.Reaches <= answer.Best!.Reaches));
+            if (answer.Best is { } best)
+            {
+                Assert.Equal(best.ProvisionSeconds + best.OpenSeconds + best.Steps.Sum(s => s.Seconds), best.Seconds, 6);
+            }
+        },
+        iter: Samples);
+
+    [Fact]
+    public void Every_gap_has_a_reason_and_gaps_and_cover_fill_the_window() => Worlds.Gen.Sample(
+        w =>
+        {
+            var gaps = CoverExplainer.Gaps(Subject(w), w.Loss, w.At, Worlds.Start);
+            var cover = Evaluator.RecoverableAt(Subject(w), w.Loss, w.At);
+            Assert.All(gaps, g => Assert.NotEmpty(g.Reasons));
+            var covered = cover.Sum(i => Math.Max(0, (i.To - Instant.Max(i.From, Worlds.Start)).TotalSeconds));
+            Assert.Equal((w.At - Worlds.Start).TotalSeconds, covered + gaps.Sum(g => (g.Span.To - g.Span.From).TotalSeconds), 3);
+        },
+        iter: 1000);
+
+    [Fact]
+    public void A_further_source_joins_without_any_set()
+    {
+        var w = Worlds.Gen.Single();
+        var subject = RecoverySubject.Of(w.Fleet, w.Database, new DatabaseCatalogue(w.Database.Id, [])) with { FurtherSources = [new Replica()] };
+        var at = Worlds.Start + Duration.FromMinutes(60);
+        var e = Evaluator.Evaluate(subject, Loss.Of(new Id<Site>("a")), at, Worlds.Start);
+        Assert.Equal([new ClosedInterval(Worlds.Start + Duration.FromMinutes(20), Worlds.Start + Duration.FromMinutes(50))], e.Recoverable);
+        Assert.Equal(600, e.ExposureSeconds);
+        Assert.Equal(30 * 60, e.Window!.SecondsUnprotected);
+    }
+
+    private sealed class Replica : IRecoverySource
+    {
+        public IEnumerable<IRecoverySource.Offer> OffersUnder(Loss loss) =>
+            loss.Kind == LossKind.Site
+                ? [new(new(Worlds.Start + Duration.FromMinutes(20), Worlds.Start + Duration.FromMinutes(50)), Worlds.Start + Duration.FromMinutes(30), null)]
+                : [];
+    }
+}

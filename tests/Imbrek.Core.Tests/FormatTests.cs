@@ -1,0 +1,131 @@
+using System.Text;
+using System.Text.Json;
+using CsCheck;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Xunit;
+
+namespace Imbrek.Core.Tests;
+
+/// <summary>The open files: out and in again is the same, and every fault is named with line and member.</summary>
+public class FormatTests
+{
+    private static byte[] Case(string file) => File.ReadAllBytes(Path.Combine(AppContext.BaseDirectory, "Cases", "02-a-bad-change-and-a-new-branch", file));
+
+    private static FleetModel Fleet => FleetFile.Read(Case("fleet.json"), "f").Value!;
+
+    private static (int Line, string Member)[] FaultsOfFleet(string from, string to)
+    {
+        var text = Encoding.UTF8.GetString(Case("fleet.json"));
+        Assert.Contains(from, text, StringComparison.Ordinal);
+        var read = FleetFile.Read(Encoding.UTF8.GetBytes(text.Replace(from, to, StringComparison.Ordinal)), "f");
+        Assert.Null(read.Value);
+        return [.. read.Faults.Select(f => (f.Line, f.Member))];
+    }
+
+    [Fact]
+    public void A_fleet_written_and_read_is_the_same()
+    {
+        var once = FleetFile.Write(Fleet);
+        var again = FleetFile.Read(Encoding.UTF8.GetBytes(once), "f");
+        Assert.Empty(again.Faults);
+        Assert.Empty(again.Warnings);
+        Assert.Equal(once, FleetFile.Write(again.Value!));
+    }
+
+    [Fact]
+    public void A_catalogue_written_and_read_is_the_same_as_lines_and_as_rows() => Worlds.Gen.Sample(
+        w =>
+        {
+            // An incremental may by chance be earlier than its parent, which the files refuse.
+            var sets = w.Sets.Where(s => s.Parent is null || w.Sets.All(p => p.Id != s.Parent || p.CoversTo <= s.CoversTo)).ToArray();
+            var lines = sets.Select(CatalogueFile.WriteLine).ToArray();
+            var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', lines)), "c", w.Fleet);
+            Assert.Empty(read.Faults);
+            Assert.Equal(lines.Order(), read.Value!.All.SelectMany(c => c.Sets).Select(CatalogueFile.WriteLine).Order());
+            var csv = CatalogueCsv.Read(Encoding.UTF8.GetBytes(CatalogueCsv.Write(sets)), "c", w.Fleet);
+            Assert.Empty(csv.Faults);
+            Assert.Equal(lines.Order(), csv.Value!.All.SelectMany(c => c.Sets).Select(CatalogueFile.WriteLine).Order());
+        },
+        iter: 300);
+
+    [Theory]
+    [InlineData("\"array\": \"quay-a1\"", "\"array\": \"quay-a9\"", "hosts[0].array")]
+    [InlineData("\"engine\": \"chain\"", "\"engine\": \"train\"", "databases[0].engine")]
+    [InlineData("\"rpoSeconds\": 1200", "\"rpoSeconds\": \"soon\"", "objectives[0].rpoSeconds")]
+    [InlineData("\"sizeBytes\": 70000000000", "\"sizeBytes\": -1", "databases[0].sizeBytes")]
+    [InlineData("\"startsAt\": \"2026-03-02T05:00:00.000Z\"", "\"startsAt\": \"2026-03-02T03:00:00.000Z\"", "databases[0].branches[0].startsAt")]
+    [InlineData("\"parent\": 1", "\"parent\": 7", "databases[0].branches[0].parent")]
+    [InlineData("\"parent\": 1", "\"parent\": 2", "databases[0].branches[0].parent")]
+    [InlineData("\"timeZone\": \"Europe/Oslo\"", "\"timeZone\": \"Europe/Atlantis\"", "sites[0].timeZone")]
+    [InlineData("imbrek-fleet/1", "imbrek-fleet/9", "format")]
+    public void A_wrong_member_of_a_fleet_is_named(string from, string to, string member) =>
+        Assert.Contains(FaultsOfFleet(from, to), f => f.Member == member && f.Line > 0);
+
+    [Fact]
+    public void A_second_link_for_a_pair_is_an_error_whichever_way_round() => Assert.Contains(
+        FaultsOfFleet("\"links\": [", "\"links\": [ {\"between\": [\"hill\", \"quay\"], \"bytesPerSecond\": 1},"),
+        f => f.Member == "links[1].between");
+
+    [Fact]
+    public void Every_fault_is_listed_not_only_the_first() =>
+        Assert.Equal(2, FaultsOfFleet("\"writeBytesPerSecond\": 400000000", "\"writeBytesPerSecond\": 0").Length);
+
+    [Theory]
+    [InlineData("\"kind\": \"log\"", "\"kind\": \"diary\"", "kind")]
+    [InlineData("\"fromPosition\": 1000", "\"fromPosition\": null", "fromPosition")]
+    [InlineData("\"toPosition\": 1100", "\"toPosition\": 10", "toPosition")]
+    [InlineData("\"coversTo\": \"2026-03-02T02:00:00.000Z\"", "\"coversTo\": \"2026-03-02T00:30:00.000Z\"", "coversTo")]
+    [InlineData("\"availableAt\": \"2026-03-02T02:01:00.000Z\"", "\"availableAt\": \"2026-03-02T01:59:59.999Z\"", "copies[0].availableAt")]
+    [InlineData("\"branch\": 1", "\"branch\": 5", "branch")]
+    [InlineData("\"database\": \"tickets\"", "\"database\": \"trinkets\"", "database")]
+    public void A_wrong_member_of_a_set_is_named_with_its_line(string from, string to, string member)
+    {
+        var lines = Encoding.UTF8.GetString(Case("catalog.jsonl")).Split('\n');
+        Assert.Contains(from, lines[1], StringComparison.Ordinal);
+        lines[1] = lines[1].Replace(from, to, StringComparison.Ordinal);
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', lines)), "c", Fleet);
+        Assert.Null(read.Value);
+        Assert.Contains(read.Faults, f => f.Line == 2 && f.Member == member);
+        Assert.All(read.Faults, f => Assert.Equal(2, f.Line));
+    }
+
+    [Fact]
+    public void A_missing_parent_and_a_cycle_are_no_errors_but_make_sets_unavailable()
+    {
+        const string line = """{"type":"set","id":"ID","database":"tickets","kind":"incremental","parent":"PARENT","toPosition":1,"coversTo":"2026-03-01T00:00:00Z","dataBytes":1,"copies":[{"store":"quay-s1","availableAt":"2026-03-01T00:00:00Z","storedBytes":1}]}""";
+        string Set(string id, string parent) => line.Replace("ID", id, StringComparison.Ordinal).Replace("PARENT", parent, StringComparison.Ordinal);
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes($"{Set("a", "b")}\n{Set("b", "a")}\n{Set("c", "gone")}"), "c", Fleet);
+        Assert.Empty(read.Faults);
+        var subject = Recovery.RecoverySubject.Of(Fleet, Fleet.Databases[0], read.Value!.Of(new("tickets")));
+        Assert.Empty(Recovery.Evaluator.RecoverableAt(subject, Objectives.Loss.None, NodaTime.Instant.FromUtc(2026, 3, 2, 0, 0)));
+    }
+
+    [Fact]
+    public void Unknown_members_are_left_aside_with_a_warning_and_broken_lines_are_named()
+    {
+        var text = Encoding.UTF8.GetString(Case("catalog.jsonl")).Replace("\"id\": \"l0\"", "\"id\": \"l0\", \"mood\": \"fine\"", StringComparison.Ordinal);
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(text), "c", Fleet);
+        Assert.Equal([(2, "mood")], read.Warnings.Select(w => (w.Line, w.Member)));
+        Assert.NotNull(read.Value);
+        var broken = CatalogueFile.Read(Encoding.UTF8.GetBytes(text.TrimEnd() + "\n{\"type\":"), "c", Fleet);
+        Assert.Null(broken.Value);
+        Assert.Equal(text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length + 1, Assert.Single(broken.Faults).Line);
+    }
+
+    [Theory]
+    [InlineData("fleet.schema.json", "databases")]
+    [InlineData("catalogue.schema.json", "copies")]
+    public void A_schema_ships_with_the_product(string file, string member)
+    {
+        var root = new DirectoryInfo(AppContext.BaseDirectory);
+        while (!Directory.Exists(Path.Combine(root.FullName, "docs", "formats")))
+        {
+            root = root.Parent!;
+        }
+
+        var schema = JsonDocument.Parse(File.ReadAllText(Path.Combine(root.FullName, "docs", "formats", file))).RootElement;
+        Assert.True(schema.GetProperty("properties").TryGetProperty(member, out _));
+    }
+}

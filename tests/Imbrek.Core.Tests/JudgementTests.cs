@@ -1,0 +1,191 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
+using Imbrek.Core.Findings;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.Core.Tests;
+
+/// <summary>Verdicts, proofs, findings and prechecks of one small fleet, case by case.</summary>
+public class JudgementTests
+{
+    private static readonly Instant Now = Instant.FromUtc(2026, 3, 10, 12, 0);
+    private static readonly Database Tickets = new()
+    {
+        Id = new("tickets"),
+        Name = "Tickets",
+        Engine = new("e"),
+        Host = new("h1"),
+        RecoveryHosts = [new("h2")],
+        Objective = new Id<Objective>("o"),
+        SizeBytes = 1_000_000_000,
+        Version = "14",
+        CheckSeconds = 60,
+    };
+
+    private static FleetModel FleetOf(Database d, double rpo = 3600, double rto = 600) => new(
+        [new(new("a"), "A", "UTC"), new(new("b"), "B", "UTC")],
+        [new(new("a"), new("b"), 1e8, 1)],
+        [new(new("arr"), new("a"))],
+        [new(new("h1"), new("a"), new Id<StorageArray>("arr"), 1e8, null, [], [], []), new(new("h2"), new("b"), null, 1e8, 2_000_000_000, [], ["14"], ["k"])],
+        [new(new("s1"), new("a"), new Id<StorageArray>("arr"), null, false, 1e8, 1e8), new(new("s2"), new("b"), null, null, false, 1e8, 1e8)],
+        [new(new("e"), "E", 30, 1, 1e8, 1e7, 1e7, 10)],
+        [new(new("o"), "O", rpo, rto, [LossKind.None, LossKind.Site], 30)],
+        [],
+        [d]);
+
+    private static BackupSet Full(Instant at, params string[] stores) => new()
+    {
+        Id = new($"full-{at.ToUnixTimeSeconds()}"),
+        Database = Tickets.Id,
+        Kind = SetKind.Full,
+        ToPosition = at.ToUnixTimeSeconds(),
+        CoversTo = at,
+        FinishedAt = at,
+        DataBytes = 1_000_000_000,
+        Copies = [.. stores.Select(s => new BackupCopy(new(s), at, null, null, 400_000_000, CopyState.Good))],
+    };
+
+    private static RecoverySubject Subject(Database d, double rpo, double rto, params BackupSet[] sets) =>
+        RecoverySubject.Of(FleetOf(d, rpo, rto), d, new DatabaseCatalogue(d.Id, sets));
+
+    private static Judgement Judge(RecoverySubject s, Proof? proof) => Judgement.Of(
+        s.Database, s.Objective, s.Objective!.Against.Select(k => Observer.Observe(s, Loss.OfKind(k), Now, Duration.FromDays(1), null)), proof, Now);
+
+    private static Proof ProofOf(double daysAgo, double service = 100, double lost = 0, bool passed = true, long size = 1_000_000_000, string version = "14") =>
+        new(Now - Duration.FromDays(daysAgo), lost, service, passed, size, version);
+
+    private static BackupSet[] Hourly(params string[] stores) => [.. Enumerable.Range(0, 40).Select(i => Full(Now - Duration.FromMinutes(50 * i), stores))];
+
+    [Fact]
+    public void Proven_when_within_everything_and_a_proof_counts() =>
+        Assert.Equal(Verdict.Proven, Judge(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), ProofOf(3)).Verdict);
+
+    public static TheoryData<Proof?, string> Void() => new()
+    {
+        { null, "never restored" },
+        { ProofOf(31), "31 days old" },
+        { ProofOf(3, passed: false), "did not pass" },
+        { ProofOf(3, size: 500_000_000), "size has changed" },
+        { ProofOf(3, version: "13"), "runs version 14" },
+        { ProofOf(3, service: 700), "took 11 min 40 s" },
+        { ProofOf(3, lost: 7200), "lost 2 h" },
+    };
+
+    [Theory]
+    [MemberData(nameof(Void))]
+    public void Unproven_says_why_the_proof_does_not_count(Proof? proof, string why)
+    {
+        var judgement = Judge(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), proof);
+        Assert.Equal(Verdict.Unproven, judgement.Verdict);
+        Assert.Contains(why, Assert.Single(judgement.Reasons), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void At_risk_when_over_its_rpo_at_some_time_in_the_window()
+    {
+        var sets = Hourly("s1", "s2").Where(s => s.CoversTo > Now - Duration.FromHours(2) || s.CoversTo < Now - Duration.FromHours(6)).ToArray();
+        var judgement = Judge(Subject(Tickets, 3600, 600, sets), ProofOf(3));
+        Assert.Equal(Verdict.AtRisk, judgement.Verdict);
+        Assert.Contains("over its RPO", judgement.Reasons[0], StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void Breached_when_too_much_would_be_lost_now_or_it_takes_too_long()
+    {
+        Assert.Equal(Verdict.Breached, Judge(Subject(Tickets, 60, 600, [.. Hourly("s1", "s2").Skip(1)]), ProofOf(3)).Verdict);
+        Assert.Equal(Verdict.Breached, Judge(Subject(Tickets, 3600, 50, Hourly("s1", "s2")), ProofOf(3)).Verdict);
+    }
+
+    [Fact]
+    public void Unprotected_when_one_of_its_losses_leaves_nothing() =>
+        Assert.Equal(Verdict.Unprotected, Judge(Subject(Tickets, 3600, 600, Hourly("s1")), ProofOf(3)).Verdict);
+
+    [Fact]
+    public void At_risk_by_the_cautious_figure_alone()
+    {
+        var s = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
+        var figures = Observer.Observe(s, Loss.None, Now, Duration.FromDays(1), (_, _) => new LearnedPace(1, 60, 5));
+        var judgement = Judgement.Of(Tickets, s.Objective, [figures], ProofOf(3), Now);
+        Assert.Equal(Verdict.AtRisk, judgement.Verdict);
+        Assert.Contains("cautious", judgement.Reasons[0], StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void What_was_learned_changes_the_seconds_and_says_so()
+    {
+        var s = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
+        var question = new PathQuestion { Target = Now, At = Now };
+        var profile = PathFinder.Find(s, question).Best!;
+        var learned = PathFinder.Find(s, question with { Learned = (_, _) => LearnedPace.From([2, 2, 4]) }).Best!;
+        Assert.False(profile.UsesLearned);
+        Assert.True(learned.UsesLearned);
+        Assert.Equal(2 * profile.Base.Seconds, learned.Base.Seconds, 6);
+        Assert.Equal((2.0, 3.6, 3), (learned.Base.Learned!.Median, Math.Round(learned.Base.Learned.Cautious, 6), learned.Base.Learned.Runs));
+    }
+
+    [Fact]
+    public void A_fleet_counts_each_database_once_by_its_first_reason()
+    {
+        RecoverySubject[] subjects =
+        [
+            Subject(Tickets, 3600, 600, Hourly("s1", "s2")),
+            Subject(Tickets, 60, 50, [.. Hourly("s1", "s2").Skip(1)]),
+            Subject(Tickets, 3600, 50, Hourly("s1", "s2")),
+            Subject(Tickets, 3600, 600),
+        ];
+        var answer = subjects.Aggregate(FleetAnswer.Empty, (sum, s) => sum.With(s.Objective, Observer.Observe(s, Loss.None, Now, Duration.FromDays(1), null), Now));
+        Assert.Equal(new FleetAnswer(4, 1, 1, 1, 1), answer);
+        Assert.Equal(1, FleetAnswer.Empty.With(null, Observer.Observe(subjects[0], Loss.None, Now, Duration.FromDays(1), null), Now).Hold);
+    }
+
+    [Fact]
+    public void Copies_in_the_failure_domain_of_their_database_are_found() => Assert.Contains(
+        FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1")), ProofOf(1), Now, Duration.FromDays(1)), f => f.Code == "same-failure-domain" && f.What.Contains("array:arr", StringComparison.Ordinal));
+
+    [Fact]
+    public void Nothing_is_found_where_nothing_is_wrong() =>
+        Assert.Empty(FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), ProofOf(1), Now, Duration.FromDays(1)));
+
+    [Fact]
+    public void Prechecks_fail_on_room_version_and_key()
+    {
+        var large = Tickets with { SizeBytes = 3_000_000_000, Version = "16", Key = "other" };
+        var s = Subject(large, 3600, 600, Hourly("s1", "s2"));
+        var outcomes = Prechecks.Of(s, s.Fleet.Hosts[new("h2")], null, Loss.None, Now).ToDictionary(p => p.Name, p => p.Outcome);
+        Assert.All(["room", "major version", "key", "chain"], name => Assert.Equal(PrecheckOutcome.Failed, outcomes[name]));
+        var fine = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
+        var path = PathFinder.Find(fine, new PathQuestion { Target = Now, At = Now }).Best;
+        Assert.All(Prechecks.Of(fine, fine.Fleet.Hosts[new("h2")], path, Loss.None, Now), p => Assert.Equal(PrecheckOutcome.Passed, p.Outcome));
+    }
+
+    [Fact]
+    public void No_path_says_why()
+    {
+        var s = Subject(Tickets with { SizeBytes = 3_000_000_000 }, 3600, 600, Hourly("s1", "s2"));
+        Assert.Contains("3000000000 are needed", PathFinder.Find(s, new PathQuestion { Target = Now, At = Now }).Reason, StringComparison.Ordinal);
+        var lost = Subject(Tickets, 3600, 600, Hourly("s1"));
+        Assert.Contains("is lost with site:a", PathFinder.Find(lost, new PathQuestion { Target = Now, At = Now, Loss = Loss.OfKind(LossKind.Site) }).Reason, StringComparison.Ordinal);
+        Assert.Throws<ArgumentException>(() => PathFinder.Find(lost, new PathQuestion { Target = Now + Duration.FromSeconds(1), At = Now }));
+    }
+
+    [Theory]
+    [InlineData(0, "0 s")]
+    [InlineData(250, "4 min 10 s")]
+    [InlineData(93_600, "1 d 2 h")]
+    public void Durations_are_in_plain_words(double seconds, string words) => Assert.Equal(words, PlainDuration.Of(seconds));
+
+    [Theory]
+    [InlineData("none:x")]
+    [InlineData("volcano")]
+    [InlineData("site:nowhere")]
+    [InlineData("hostile:")]
+    public void A_loss_that_names_nothing_known_is_refused(string text)
+    {
+        Assert.False(Loss.TryParse(text, FleetOf(Tickets), out _, out var error));
+        Assert.Contains(text, error, StringComparison.Ordinal);
+    }
+}

@@ -1,0 +1,110 @@
+using System.Net.Http.Json;
+using System.Text.Json;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>Who may do what.</summary>
+[Collection("demo")]
+public class AccessTests(DemoServer demo)
+{
+    private static readonly string[] Names = ["look", "operate", "plan", "approve", "admin"];
+
+    [Fact]
+    public async Task Every_endpoint_lets_in_exactly_the_roles_it_states()
+    {
+        using var anonymous = new Session(demo.Server.Url);
+        var paths = (await anonymous.GetAsync("/api/openapi.json")).GetProperty("paths");
+        var sessions = new Dictionary<string, Session>();
+        foreach (var name in Names)
+        {
+            sessions[name] = await Session.SignInAsync(demo.Server.Url, name);
+        }
+
+        var walked = 0;
+        foreach (var path in paths.EnumerateObject())
+        {
+            foreach (var operation in path.Value.EnumerateObject())
+            {
+                var needed = operation.Value.GetProperty("x-role").GetString()!;
+                var where = $"{operation.Name} {path.Name}";
+                if (path.Name == "/api/sign-out" || needed == "anonymous")
+                {
+                    Assert.True(path.Name is "/api/sign-out" or "/api/sign-in", $"{where} lets anybody in");
+                    continue;
+                }
+
+                Assert.Equal(401, await AskAsync(anonymous, operation.Name, path.Name));
+                foreach (var (name, session) in sessions)
+                {
+                    var status = await AskAsync(session, operation.Name, path.Name);
+                    var may = needed == "look" || name == "admin" || name == needed;
+                    Assert.True(may ? status is not (401 or 403) : status == 403, $"{where} as {name}: {status}, needs {needed}");
+                    walked++;
+                }
+            }
+        }
+
+        Assert.True(walked > 100, $"only {walked} questions were asked");
+        Assert.Equal(401, (int)(await anonymous.Http.GetAsync("/api/events", HttpCompletionOption.ResponseHeadersRead)).StatusCode);
+    }
+
+    /// <summary>Asks with parameters that name nothing, so that nothing happens whoever is let in.</summary>
+    private static async Task<int> AskAsync(Session session, string method, string path)
+    {
+        var url = path.Replace("{id}", path.Contains("runs", StringComparison.Ordinal) ? Guid.Empty.ToString() : "nothing", StringComparison.Ordinal).Replace("{set}", "nothing", StringComparison.Ordinal);
+        using var request = new HttpRequestMessage(new HttpMethod(method.ToUpperInvariant()), url + (method == "get" ? "?target=2026-01-01T00:00:00Z" : ""));
+        if (method == "post")
+        {
+            request.Content = path == "/api/import" ? new MultipartFormDataContent { { new StringContent("x"), "other" } } : JsonContent.Create(new { });
+        }
+
+        using var answer = await session.Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead);
+        Assert.NotEqual(500, (int)answer.StatusCode);
+        return (int)answer.StatusCode;
+    }
+
+    [Fact]
+    public async Task What_changes_state_without_the_token_of_our_page_is_refused()
+    {
+        using var session = await Session.SignInAsync(demo.Server.Url, "operate");
+        session.Http.DefaultRequestHeaders.Remove("X-Imbrek-Token");
+        var (status, body) = await session.PostAsync("/api/incidents", new { database = "tickets", title = "forged" });
+        Assert.Equal((400, "token-missing"), (status, body.GetProperty("code").GetString()));
+        Assert.Equal(0L, await demo.Server.QueryAsync<long>("select count(*) from incidents where title = 'forged'"));
+    }
+
+    [Fact]
+    public async Task Five_wrong_passwords_lock_a_person_out()
+    {
+        using var session = new Session(demo.Server.Url);
+        for (var i = 0; i < 5; i++)
+        {
+            await session.PostAsync("/api/sign-in", new { name = "approve", password = "wrong" });
+        }
+
+        var (status, body) = await session.PostAsync("/api/sign-in", new { name = "approve", password = Session.Password });
+        Assert.Equal((423, "locked-out"), (status, body.GetProperty("code").GetString()));
+        await demo.Server.ExecuteAsync("update people set lockout_end = null, access_failed_count = 0");
+    }
+
+    [Theory]
+    [InlineData("/api/fleet?loss=volcano", "loss")]
+    [InlineData("/api/fleet?loss=site:atlantis", "loss")]
+    [InlineData("/api/fleet?at=yesterday", "at")]
+    [InlineData("/api/fleet?take=0", "take")]
+    [InlineData("/api/databases/nowhere", "database")]
+    [InlineData("/api/databases/tickets/cover?from=2090-01-01T00:00:00Z", "from")]
+    [InlineData("/api/databases/tickets/sets?kind=partial", "kind")]
+    [InlineData("/api/recover/tickets?target=2090-01-01T00:00:00Z", "target")]
+    [InlineData("/api/recover/tickets?target=2026-01-01T00:00:00Z&host=toaster", "host")]
+    public async Task Bad_input_names_the_member_at_fault(string path, string member)
+    {
+        using var session = await Session.SignInAsync(demo.Server.Url, "look");
+        var answer = await session.Http.GetAsync(path);
+        var problem = await answer.Content.ReadFromJsonAsync<JsonElement>();
+        Assert.InRange((int)answer.StatusCode, 400, 404);
+        Assert.Equal("application/problem+json", answer.Content.Headers.ContentType!.MediaType);
+        Assert.Equal(member, problem.GetProperty("member").GetString());
+    }
+}

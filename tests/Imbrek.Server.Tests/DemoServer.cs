@@ -1,0 +1,31 @@
+using System.Globalization;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>One demo server for all tests that use one; they run one after another.</summary>
+public sealed class DemoServer : IAsyncLifetime
+{
+    public ServerProcess Server { get; private set; } = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        Server = await ServerProcess.StartAsync(demo: true);
+        using var admin = await Session.SignInAsync(Server.Url, "admin");
+        await admin.PaceAsync(600);
+    }
+
+    public ValueTask DisposeAsync() => Server.DisposeAsync();
+
+    public Task<Session> AdminAsync() => Session.SignInAsync(Server.Url, "admin");
+
+    /// <summary>An instant so many minutes before the world's now, as the API writes it.</summary>
+    public static async Task<string> AgoAsync(Session session, double minutes)
+    {
+        var now = (await session.GetAsync("/api/clock")).GetProperty("now").GetDateTimeOffset();
+        return now.AddMinutes(-minutes).ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", CultureInfo.InvariantCulture);
+    }
+}
+
+[CollectionDefinition("demo", DisableParallelization = true)]
+public class DemoCollection : ICollectionFixture<DemoServer>;

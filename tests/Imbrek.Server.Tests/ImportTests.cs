@@ -1,0 +1,92 @@
+using System.Net.Http.Json;
+using System.Text;
+using System.Text.Json;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>A server without demo data, on one's own files.</summary>
+public sealed class ImportTests : IAsyncLifetime
+{
+    private ServerProcess server = null!;
+    private Session admin = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        server = await ServerProcess.StartAsync(demo: false);
+        admin = await Session.SignInAsync(server.Url, "admin");
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        admin.Dispose();
+        await server.DisposeAsync();
+    }
+
+    private static string Case(string file)
+    {
+        var root = new DirectoryInfo(AppContext.BaseDirectory);
+        while (!Directory.Exists(Path.Combine(root.FullName, "tests")))
+        {
+            root = root.Parent!;
+        }
+
+        return File.ReadAllText(Path.Combine(root.FullName, "tests", "Imbrek.Core.Tests", "Cases", "01-chain-with-a-hole-offsite", file));
+    }
+
+    private async Task<(int Status, JsonElement Body)> ImportAsync(string? fleet, string? catalogue, bool skip = false)
+    {
+        using var form = new MultipartFormDataContent();
+        if (fleet is not null)
+        {
+            form.Add(new ByteArrayContent(Encoding.UTF8.GetBytes(fleet)), "fleet", "fleet.json");
+        }
+
+        if (catalogue is not null)
+        {
+            form.Add(new ByteArrayContent(Encoding.UTF8.GetBytes(catalogue)), "catalogue", "catalog.jsonl");
+        }
+
+        var answer = await admin.Http.PostAsync("/api/import" + (skip ? "?skipBad=true" : ""), form);
+        return ((int)answer.StatusCode, await answer.Content.ReadFromJsonAsync<JsonElement>());
+    }
+
+    [Fact]
+    public async Task Wrong_files_list_every_fault_and_change_nothing_and_right_ones_come_back_the_same()
+    {
+        var (status, body) = await ImportAsync(
+            Case("fleet.json"),
+            Case("catalog.jsonl").Replace("\"toPosition\": 1200", "\"toPosition\": 1", StringComparison.Ordinal).Replace("\"store\": \"hill-s1\", \"availableAt\": \"2026-03-02T04:50:00.000Z\"", "\"store\": \"hill-s9\", \"availableAt\": \"soon\"", StringComparison.Ordinal));
+        Assert.Equal(422, status);
+        var faults = body.GetProperty("faults").EnumerateArray().Select(f => (f.GetProperty("line").GetInt32(), f.GetProperty("member").GetString())).ToArray();
+        Assert.Equal([(2, "copies[1].store"), (2, "copies[1].availableAt"), (4, "toPosition")], faults);
+        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from backup_sets"));
+        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from fleet_versions"));
+        Assert.Equal(0, (await admin.GetAsync("/api/fleet")).GetProperty("total").GetInt32());
+
+        (status, body) = await ImportAsync(Case("fleet.json"), Case("catalog.jsonl"));
+        Assert.Equal(200, status);
+        Assert.Equal(8, body.GetProperty("sets").GetInt32());
+        var row = (await admin.GetAsync("/api/fleet?loss=site&at=2026-03-02T07:30:00Z")).GetProperty("rows")[0];
+        Assert.Equal(10800, row.GetProperty("couldLoseSeconds").GetDouble());
+        Assert.Equal(10800, row.GetProperty("worstSeconds").GetDouble());
+
+        // Out and in again: the same figures, nothing doubled.
+        var fleet = await admin.Http.GetStringAsync("/api/export/fleet");
+        var catalogue = await admin.Http.GetStringAsync("/api/export/catalogue");
+        Assert.Equal(200, (await ImportAsync(fleet, catalogue)).Status);
+        Assert.Equal(8L, await server.QueryAsync<long>("select count(*) from backup_sets"));
+        Assert.Equal(fleet, await admin.Http.GetStringAsync("/api/export/fleet"));
+        Assert.Equal(catalogue, await admin.Http.GetStringAsync("/api/export/catalogue"));
+        Assert.True((await admin.GetAsync("/api/ledger/verify")).GetProperty("holds").GetBoolean());
+    }
+
+    [Fact]
+    public async Task Bad_lines_are_skipped_only_when_asked_and_then_named()
+    {
+        var (status, body) = await ImportAsync(Case("fleet.json"), Case("catalog.jsonl") + "\nnot json\n", skip: true);
+        Assert.Equal(200, status);
+        Assert.Equal(8, body.GetProperty("sets").GetInt32());
+        Assert.Equal(1, body.GetProperty("faults").GetArrayLength());
+    }
+}

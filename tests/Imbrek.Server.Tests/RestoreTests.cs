@@ -1,0 +1,226 @@
+using System.Text.Json;
+using Imbrek.Core.Evidence;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>The main job, on the real process: restore, hold, check, decide, prove; and what must happen when things go wrong.</summary>
+[Collection("demo")]
+public class RestoreTests(DemoServer demo)
+{
+    private static async Task<LedgerEntry[]> LedgerAsync(Session session) =>
+        [.. (await session.Http.GetStringAsync("/api/ledger/export")).Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(LedgerFile.ReadLine)];
+
+    private static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == kind);
+
+    private static int PassedChecks(JsonElement run) =>
+        run.GetProperty("measured").GetProperty("checks").EnumerateArray().Count(c => c.GetProperty("passed").GetBoolean());
+
+    [Fact]
+    public async Task Going_behind_the_bad_change_ends_in_a_proof_that_changes_the_verdict()
+    {
+        using var admin = await demo.AdminAsync();
+        var incident = (await admin.GetAsync("/api/databases/harbour-sailings")).GetProperty("marks").EnumerateArray().First(m => m.GetProperty("kind").GetString() == "incident");
+        var target = incident.GetProperty("at").GetDateTimeOffset().AddMilliseconds(-1).ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", null);
+        var run = await admin.RestoreAsync("harbour-sailings", target, "behind-monday", query: "count cancelled");
+        var held = await admin.RunIsAsync(run, "held");
+        var checks = held.GetProperty("measured").GetProperty("checks").EnumerateArray().ToDictionary(c => c.GetProperty("name").GetString()!);
+        Assert.All(checks.Values, c => Assert.True(c.GetProperty("passed").GetBoolean(), c.ToString()));
+        Assert.StartsWith("absent", checks["marker \"timetable import cancels 312 sailings\""].GetProperty("detail").GetString(), StringComparison.Ordinal);
+        Assert.StartsWith("answers 0,", checks["query \"count cancelled\""].GetProperty("detail").GetString(), StringComparison.Ordinal);
+        Assert.StartsWith("present", checks["marker \"first departure\""].GetProperty("detail").GetString(), StringComparison.Ordinal);
+
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{run}/release")).Status);
+        var done = await admin.RunIsAsync(run, "released");
+        var measured = done.GetProperty("measured");
+        Assert.Equal(0, measured.GetProperty("dataLostSeconds").GetDouble());
+        Assert.InRange(measured.GetProperty("secondsToReady").GetDouble() / (done.GetProperty("plannedSeconds").GetDouble() + 180), 0.8, 2);
+        Assert.True(measured.GetProperty("secondsToService").GetDouble() >= measured.GetProperty("secondsToReady").GetDouble() + measured.GetProperty("holdSeconds").GetDouble() - 0.001);
+        Assert.Equal(409, (await admin.PostAsync($"/api/runs/{run}/throw-away")).Status);
+
+        var proof = (await admin.GetAsync("/api/databases/harbour-sailings")).GetProperty("proofs")[0];
+        Assert.Equal(run, proof.GetProperty("runId").GetString());
+        var ledger = await LedgerAsync(admin);
+        Assert.Null(LedgerFile.WhatIsWrong(ledger));
+        var entry = Assert.Single(ledger, e => e.Body.Contains(run, StringComparison.Ordinal));
+        Assert.Equal(("restore", "harbour-sailings", "admin"), (entry.Kind, entry.Database, entry.Who));
+        Assert.Contains("\"outcome\":\"released\"", entry.Body, StringComparison.Ordinal);
+
+        // The name is taken until the instance is removed.
+        Assert.Equal(409, (await admin.PostAsync("/api/recover", new { database = "harbour-sailings", target, instance = "behind-monday" })).Status);
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{run}/remove")).Status);
+        await admin.RunIsAsync(run, "discarded");
+        Assert.False(Directory.Exists(Path.Combine(demo.Server.World!, "instances", "quay-h4", "behind-monday")));
+    }
+
+    [Fact]
+    public async Task A_verdict_without_proof_becomes_proven_when_the_restore_ends()
+    {
+        using var admin = await demo.AdminAsync();
+        Assert.Equal("unproven", (await admin.GetAsync("/api/databases/cargo-weights")).GetProperty("verdict").GetString());
+        var run = await admin.RestoreAsync("cargo-weights", await DemoServer.AgoAsync(admin, 60), "weighbridge-test");
+        await admin.RunIsAsync(run, "held");
+        await admin.PostAsync($"/api/runs/{run}/throw-away");
+        await admin.RunIsAsync(run, "discarded");
+        var after = await admin.GetAsync("/api/databases/cargo-weights");
+        Assert.Equal("proven", after.GetProperty("verdict").GetString());
+        Assert.Equal(run, after.GetProperty("proofs")[0].GetProperty("runId").GetString());
+    }
+
+    [Theory]
+    [InlineData("provision")]
+    [InlineData("restore")]
+    [InlineData("logs")]
+    [InlineData("open")]
+    [InlineData("check")]
+    [InlineData("hold")]
+    [InlineData("release")]
+    public async Task Killed_at_any_step_and_started_again_the_run_is_finished(string step)
+    {
+        using (var admin = await demo.AdminAsync())
+        {
+            // Slow enough for the step to be met.
+            await admin.PaceAsync(step is "hold" or "release" ? 600 : 40);
+            var begun = await admin.RestoreAsync("passes", await DemoServer.AgoAsync(admin, 45), $"killed-at-{step}");
+            if (step is "hold" or "release")
+            {
+                await admin.RunIsAsync(begun, "held");
+                if (step == "release")
+                {
+                    await admin.PostAsync($"/api/runs/{begun}/release");
+                }
+            }
+            else
+            {
+                await Eventually.Async(async () =>
+                {
+                    var r = await admin.GetAsync($"/api/runs/{begun}");
+                    if (Step(r, step).GetProperty("state").GetString() == "running")
+                    {
+                        return true;
+                    }
+
+                    // Steps before the one that is waited for may pass quickly.
+                    await admin.PaceAsync(r.GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("state").GetString() == "running" && s.GetProperty("ordinal").GetInt32() == Step(r, step).GetProperty("ordinal").GetInt32() - 1) ? 30 : 200);
+                    return false;
+                });
+            }
+        }
+
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        using var again = await demo.AdminAsync();
+        await again.PaceAsync(600);
+        var run = await demo.Server.QueryAsync<Guid>($"select id from runs where instance = 'killed-at-{step}'");
+        if (step != "release")
+        {
+            var held = await again.RunIsAsync(run.ToString(), "held");
+            Assert.Equal(held.GetProperty("measured").GetProperty("checks").GetArrayLength(), PassedChecks(held));
+            if (step is not "hold")
+            {
+                Assert.Contains(held.GetProperty("steps").EnumerateArray(), s => s.GetProperty("note").GetString()?.Contains("taken up again", StringComparison.Ordinal) == true || s.GetProperty("attempts").GetInt32() > 1);
+            }
+
+            await again.PostAsync($"/api/runs/{run}/release");
+        }
+
+        await again.RunIsAsync(run.ToString(), "released");
+        var ledger = await LedgerAsync(again);
+        Assert.Null(LedgerFile.WhatIsWrong(ledger));
+        Assert.Single(ledger, e => e.Body.Contains(run.ToString(), StringComparison.Ordinal));
+        Assert.Equal(1L, await demo.Server.QueryAsync<long>($"select count(*) from proofs where run_id = '{run}'"));
+        await again.PostAsync($"/api/runs/{run}/remove");
+        await again.RunIsAsync(run.ToString(), "discarded");
+    }
+
+    [Fact]
+    public async Task Two_people_who_restore_to_the_same_target_at_once_one_wins_and_the_other_is_told()
+    {
+        using var one = await demo.AdminAsync();
+        using var two = await Session.SignInAsync(demo.Server.Url, "operate");
+        var target = await DemoServer.AgoAsync(one, 90);
+        var answers = await Task.WhenAll(new[] { one, two }.Select(s => s.PostAsync("/api/recover", new { database = "vouchers", target, instance = "the-same" })));
+        Assert.Equal([201, 409], answers.Select(a => a.Status).Order());
+        var told = answers.Single(a => a.Status == 409).Body;
+        Assert.Equal(("target-taken", "instance"), (told.GetProperty("code").GetString(), told.GetProperty("member").GetString()));
+        var run = answers.Single(a => a.Status == 201).Body.GetProperty("id").GetString()!;
+        await one.PostAsync($"/api/runs/{run}/cancel");
+        await one.RunIsAsync(run, "cancelled");
+        Assert.Empty(Directory.GetDirectories(Path.Combine(demo.Server.World!, "instances"), "the-same", SearchOption.AllDirectories));
+        Assert.Equal(0L, await demo.Server.QueryAsync<long>($"select count(*) from proofs where run_id = '{run}'"));
+    }
+
+    [Fact]
+    public async Task A_copy_found_damaged_on_the_way_is_marked_and_the_next_one_taken()
+    {
+        using var admin = await demo.AdminAsync();
+        var target = await DemoServer.AgoAsync(admin, 120);
+        var best = (await admin.GetAsync($"/api/recover/berth-plan?target={target}")).GetProperty("best");
+        var (set, store) = (best.GetProperty("base").GetString(), best.GetProperty("steps")[0].GetProperty("store").GetString());
+        Assert.Equal(204, (await admin.PostAsync("/api/world/damage-copy", new { database = "berth-plan", set, store })).Status);
+        var run = await admin.RestoreAsync("berth-plan", target, "other-copy");
+        var held = await admin.RunIsAsync(run, "held");
+        Assert.Contains(held.GetProperty("steps").EnumerateArray(), s =>
+            s.GetProperty("state").GetString() == "failed" && s.GetProperty("note").GetString()!.Contains("checksum differs", StringComparison.Ordinal));
+        Assert.Equal(held.GetProperty("measured").GetProperty("checks").GetArrayLength(), PassedChecks(held));
+        Assert.Equal(2, await demo.Server.QueryAsync<short>($"select state from backup_copies where database = 'berth-plan' and set_id = '{set}' and store = '{store}'"));
+        await admin.PostAsync($"/api/runs/{run}/cancel");
+        await admin.RunIsAsync(run, "cancelled");
+    }
+
+    [Fact]
+    public async Task PostgreSQL_gone_for_a_moment_does_not_lose_the_run()
+    {
+        using var admin = await demo.AdminAsync();
+        await admin.PaceAsync(60);
+        var run = await admin.RestoreAsync("crew-roster", await DemoServer.AgoAsync(admin, 30), "cut-off");
+        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{run}")).GetProperty("state").GetString() == "running");
+        await demo.Server.ExecuteAsync("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()");
+        await Eventually.Async(async () => (await admin.Http.GetAsync("/api/clock")).IsSuccessStatusCode && (await admin.PostAsync("/api/world/pace", new { pace = 600 })).Status == 204);
+        var held = await admin.RunIsAsync(run, "held");
+        Assert.Equal(held.GetProperty("measured").GetProperty("checks").GetArrayLength(), PassedChecks(held));
+        await admin.PostAsync($"/api/runs/{run}/throw-away");
+        await admin.RunIsAsync(run, "discarded");
+    }
+
+    [Fact]
+    public async Task An_instant_in_a_hole_offers_its_neighbours_with_the_reason()
+    {
+        using var admin = await demo.AdminAsync();
+        var gap = (await admin.GetAsync("/api/databases/cargo-manifests/cover")).GetProperty("gaps").EnumerateArray().First(g => !g.GetProperty("atEnd").GetBoolean());
+        var inside = gap.GetProperty("from").GetDateTimeOffset().AddMinutes(30).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", null);
+        var nearest = (await admin.GetAsync($"/api/recover/cargo-manifests?target={inside}")).GetProperty("nearest");
+        Assert.False(nearest.GetProperty("recoverable").GetBoolean());
+        Assert.Equal(gap.GetProperty("from").GetDateTimeOffset(), nearest.GetProperty("before").GetDateTimeOffset());
+        Assert.Equal(gap.GetProperty("to").GetDateTimeOffset(), nearest.GetProperty("after").GetDateTimeOffset());
+        Assert.NotEqual(0, nearest.GetProperty("reasons").GetArrayLength());
+    }
+
+    [Fact]
+    public async Task The_ledger_refuses_to_be_changed_and_shows_it_when_it_is()
+    {
+        using var admin = await demo.AdminAsync();
+        await Assert.ThrowsAsync<Npgsql.PostgresException>(() => demo.Server.ExecuteAsync("update ledger set who = 'nobody' where number = 1"));
+        await Assert.ThrowsAsync<Npgsql.PostgresException>(() => demo.Server.ExecuteAsync("delete from ledger where number = 1"));
+        Assert.True((await admin.GetAsync("/api/ledger/verify")).GetProperty("holds").GetBoolean());
+        var ledger = await LedgerAsync(admin);
+        Assert.True(ledger.Length > 2);
+        Assert.Contains("was changed", LedgerFile.WhatIsWrong([ledger[0] with { Who = "nobody" }, .. ledger[1..]]), StringComparison.Ordinal);
+        Assert.Contains("missing", LedgerFile.WhatIsWrong([ledger[0], .. ledger[2..]]), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task The_premise_changes_every_figure()
+    {
+        using var admin = await demo.AdminAsync();
+        var now = await admin.GetAsync("/api/fleet");
+        var site = await admin.GetAsync("/api/fleet?loss=site");
+        var past = await admin.GetAsync($"/api/fleet?at={await DemoServer.AgoAsync(admin, 3 * 24 * 60)}");
+        static JsonElement Of(JsonElement fleet, string id) => fleet.GetProperty("rows").EnumerateArray().Single(r => r.GetProperty("id").GetString() == id);
+        Assert.Equal(JsonValueKind.Number, Of(now, "spare-parts").GetProperty("couldLoseSeconds").ValueKind);
+        Assert.Equal(JsonValueKind.Null, Of(site, "spare-parts").GetProperty("couldLoseSeconds").ValueKind);
+        Assert.Equal("unprotected", Of(site, "spare-parts").GetProperty("supposed").GetString());
+        Assert.True(site.GetProperty("answer").GetProperty("hold").GetInt32() < now.GetProperty("answer").GetProperty("hold").GetInt32());
+        Assert.True(past.GetProperty("at").GetDateTimeOffset() < now.GetProperty("at").GetDateTimeOffset().AddDays(-2));
+    }
+}

@@ -1,0 +1,155 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Sockets;
+using Npgsql;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>A real server process on a database of its own; can be killed and started again.</summary>
+public sealed class ServerProcess : IAsyncDisposable
+{
+    private readonly string database;
+    private readonly string? world;
+    private Process? process;
+
+    private ServerProcess(string database, string? world, int port)
+    {
+        this.database = database;
+        this.world = world;
+        Url = $"http://127.0.0.1:{port}";
+    }
+
+    /// <summary>The PostgreSQL of the tests, without a database; <c>./imbrek test</c> starts it.</summary>
+    private static string Postgres { get; } = Environment.GetEnvironmentVariable("IMBREK_TEST_PG")
+        ?? throw new InvalidOperationException("IMBREK_TEST_PG is not set: run ./imbrek test, or name a PostgreSQL for the tests");
+
+    public string Url { get; }
+
+    public string ConnectionString => $"{Postgres};Database={database}";
+
+    public string? World => world;
+
+    public static async Task<ServerProcess> StartAsync(bool demo)
+    {
+        var name = $"t_{Guid.NewGuid():n}";
+        await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}");
+        var server = new ServerProcess(name, demo ? Directory.CreateTempSubdirectory("imbrek-demo").FullName : null, FreePort());
+        await server.RunAsync();
+        return server;
+    }
+
+    /// <summary>Starts the process and waits until it can be used.</summary>
+    public async Task RunAsync()
+    {
+        var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
+        var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
+        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", "9", "--contentRoot", ServerFolder(), "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world]])
+        {
+            start.ArgumentList.Add(arg);
+        }
+
+        start.Environment["IMBREK_CONNECTION"] = ConnectionString + ";Maximum Pool Size=30";
+        start.Environment["IMBREK_ADMIN_PASSWORD"] = Session.Password;
+        process = Process.Start(start)!;
+        var said = new System.Collections.Concurrent.ConcurrentQueue<string>();
+        process.OutputDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
+        process.ErrorDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
+        process.BeginOutputReadLine();
+        process.BeginErrorReadLine();
+        using var http = new HttpClient();
+        await Eventually.Async(
+            async () =>
+            {
+                if (process.HasExited)
+                {
+                    throw new InvalidOperationException("the server ended: " + string.Join("\n", said));
+                }
+
+                try
+                {
+                    return (await http.GetAsync($"{Url}/healthz")).StatusCode == HttpStatusCode.OK;
+                }
+                catch (HttpRequestException)
+                {
+                    return false;
+                }
+            },
+            seconds: 120);
+    }
+
+    /// <summary>Ends the process as a power cut would.</summary>
+    public async Task KillAsync()
+    {
+        process!.Kill();
+        await process.WaitForExitAsync();
+    }
+
+    public Task ExecuteAsync(string sql) => ExecuteAsync(ConnectionString, sql);
+
+    public async Task<T?> QueryAsync<T>(string sql)
+    {
+        await using var connection = new NpgsqlConnection(ConnectionString);
+        await connection.OpenAsync();
+        await using var command = new NpgsqlCommand(sql, connection);
+        return await command.ExecuteScalarAsync() is T value ? value : default;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await KillAsync();
+        if (world is not null)
+        {
+            Directory.Delete(world, recursive: true);
+        }
+
+        NpgsqlConnection.ClearAllPools();
+        await ExecuteAsync($"{Postgres};Database=postgres", $"drop database {database} with (force)");
+    }
+
+    private static async Task ExecuteAsync(string to, string sql)
+    {
+        await using var connection = new NpgsqlConnection(to);
+        await connection.OpenAsync();
+        await using var command = new NpgsqlCommand(sql, connection);
+        await command.ExecuteNonQueryAsync();
+    }
+
+    /// <summary>Where the build of the server beside this one lies: the same configuration.</summary>
+    private static string ServerFolder()
+    {
+        var here = new DirectoryInfo(AppContext.BaseDirectory);
+        var root = here;
+        while (!Directory.Exists(Path.Combine(root.FullName, "src", "Imbrek.Server")))
+        {
+            root = root.Parent!;
+        }
+
+        return Path.Combine(root.FullName, "src", "Imbrek.Server", "bin", here.Parent!.Name, here.Name);
+    }
+
+    private static int FreePort()
+    {
+        using var listener = new TcpListener(IPAddress.Loopback, 0);
+        listener.Start();
+        return ((IPEndPoint)listener.LocalEndpoint).Port;
+    }
+}
+
+/// <summary>Waits for something to come true.</summary>
+internal static class Eventually
+{
+    public static async Task Async(Func<Task<bool>> isTrue, double seconds = 60)
+    {
+        using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(20));
+        var until = Stopwatch.StartNew();
+        while (!await isTrue())
+        {
+            if (until.Elapsed.TotalSeconds > seconds)
+            {
+                throw new TimeoutException($"it did not come true within {seconds} s");
+            }
+
+            await timer.WaitForNextTickAsync();
+        }
+    }
+}

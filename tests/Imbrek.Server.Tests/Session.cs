@@ -1,0 +1,71 @@
+using System.Net.Http.Json;
+using System.Text.Json;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>Somebody who is signed in: cookie, token, and short ways to ask.</summary>
+public sealed class Session : IDisposable
+{
+    public const string Password = "tarnholt-demo-1";
+
+    private readonly HttpClient http;
+
+    public Session(string url) => http = new HttpClient(new HttpClientHandler { UseCookies = true }) { BaseAddress = new Uri(url), Timeout = TimeSpan.FromSeconds(60) };
+
+    public HttpClient Http => http;
+
+    public static async Task<Session> SignInAsync(string url, string name)
+    {
+        var session = new Session(url);
+        var answer = await session.http.PostAsJsonAsync("/api/sign-in", new { name, password = Password });
+        answer.EnsureSuccessStatusCode();
+        var me = await answer.Content.ReadFromJsonAsync<JsonElement>();
+        session.http.DefaultRequestHeaders.Add("X-Imbrek-Token", me.GetProperty("antiforgeryToken").GetString());
+        return session;
+    }
+
+    public async Task<JsonElement> GetAsync(string path)
+    {
+        var answer = await http.GetAsync(path);
+        var text = await answer.Content.ReadAsStringAsync();
+        return answer.IsSuccessStatusCode ? JsonSerializer.Deserialize<JsonElement>(text) : throw new InvalidOperationException($"{path}: {(int)answer.StatusCode} {text}");
+    }
+
+    public async Task<(int Status, JsonElement Body)> PostAsync(string path, object? body = null)
+    {
+        var answer = await http.PostAsJsonAsync(path, body ?? new { });
+        var text = await answer.Content.ReadAsStringAsync();
+        return ((int)answer.StatusCode, text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text));
+    }
+
+    public async Task PaceAsync(double pace)
+    {
+        var (status, body) = await PostAsync("/api/world/pace", new { pace });
+        if (status != 204)
+        {
+            throw new InvalidOperationException($"pace: {status} {body}");
+        }
+    }
+
+    /// <summary>Begins a restore and gives its run.</summary>
+    public async Task<string> RestoreAsync(string database, string target, string instance, string? host = null, string? query = null)
+    {
+        var (status, body) = await PostAsync("/api/recover", new { database, target, instance, host, query });
+        return status == 201 ? body.GetProperty("id").GetString()! : throw new InvalidOperationException($"restore: {status} {body}");
+    }
+
+    /// <summary>Waits until a run is in a state.</summary>
+    public async Task<JsonElement> RunIsAsync(string run, string state)
+    {
+        JsonElement r = default;
+        await Eventually.Async(async () =>
+        {
+            r = await GetAsync($"/api/runs/{run}");
+            var now = r.GetProperty("state").GetString();
+            return now == state || (now is "failed" or "cancelled" && state != now ? throw new InvalidOperationException($"the run is {now}: {r}") : false);
+        });
+        return r;
+    }
+
+    public void Dispose() => http.Dispose();
+}

@@ -1,0 +1,343 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Findings;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using Imbrek.StandIn.Scenario;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.StandIn.Tests;
+
+/// <summary>The whole Tarnholt history, run once for all tests that only look at it.</summary>
+public sealed class TarnholtHistory : IDisposable
+{
+    public TarnholtHistory()
+    {
+        Script = TarnholtFerries.Create(Instant.FromUtc(2026, 11, 26, 13, 0));
+        World = new World(Directory.CreateTempSubdirectory("imbrek-history").FullName, Script);
+        World.Advance(Script.Now);
+        Sets = World.Sets.GroupBy(s => s.Database).ToDictionary(g => g.Key, g => new DatabaseCatalogue(g.Key, g));
+        Changes = World.TakeChanges();
+    }
+
+    public WorldScript Script { get; }
+
+    public World World { get; }
+
+    public Dictionary<Id<Database>, DatabaseCatalogue> Sets { get; }
+
+    public IReadOnlyList<WorldChange> Changes { get; }
+
+    public RecoverySubject Subject(string id) => RecoverySubject.Of(
+        World.Fleet, World.Fleet.DatabaseById[new(id)], Sets.GetValueOrDefault(new(id)) ?? new DatabaseCatalogue(new(id), []));
+
+    public void Dispose()
+    {
+        World.Dispose();
+        Directory.Delete(World.Folder, recursive: true);
+    }
+}
+
+public class HistoryTests(TarnholtHistory history) : IClassFixture<TarnholtHistory>
+{
+    private IReadOnlyList<Finding> Findings(string id) => FindingRules.Of(history.Subject(id), null, history.Script.Now, Duration.FromDays(7));
+
+    [Fact]
+    public void Has_48_databases_and_stays_within_its_bytes()
+    {
+        Assert.Equal(48, history.World.Fleet.Databases.Count);
+        Assert.InRange(history.World.StoredBytes, 10_000_000, 200_000_000);
+    }
+
+    [Theory]
+    [InlineData("paint-shop", "no-sets")]
+    [InlineData("cargo-manifests", "log-hole")]
+    [InlineData("fares-tariffs", "damaged-copy")]
+    [InlineData("spare-parts", "same-failure-domain")]
+    [InlineData("crew-hours", "log-discarded")]
+    public void Trouble_is_found(string database, string code) => Assert.Contains(Findings(database), f => f.Code == code);
+
+    [Fact]
+    public void A_database_without_trouble_has_only_the_finding_that_was_asked_for() =>
+        Assert.Equal(["never-restored"], Findings("tickets").Select(f => f.Code));
+
+    [Fact]
+    public void The_bad_change_can_be_gone_behind()
+    {
+        var incident = Assert.Single(history.Script.Incidents);
+        var cover = Evaluator.RecoverableAt(history.Subject(incident.Database.Value), Loss.None, history.Script.Now);
+        Assert.Contains(cover, i => i.Contains(incident.At - Duration.FromMilliseconds(1)));
+        Assert.Equal(IsoDayOfWeek.Monday, incident.At.InUtc().DayOfWeek);
+    }
+
+    [Fact]
+    public void Every_rehearsal_passed_its_checks()
+    {
+        var rehearsed = history.Changes.OfType<WorldChange.Rehearsed>().ToArray();
+        Assert.True(rehearsed.Length > 30, $"only {rehearsed.Length} rehearsals");
+        Assert.All(rehearsed, r => Assert.All(r.Measure.Checks, c => Assert.True(c.Passed, $"{r.Of}: {c.Name}: {c.Detail}")));
+    }
+
+    [Fact]
+    public void Log_sets_of_a_whole_chain_follow_one_another_without_a_hole()
+    {
+        var logs = history.Sets[new("tickets")].Sets.Where(s => s.Kind == SetKind.Log).ToArray();
+        Assert.All(logs.Zip(logs.Skip(1)), p => Assert.Equal(p.First.ToPosition, p.Second.FromPosition));
+    }
+}
+
+public sealed class WorldTests : IDisposable
+{
+    private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 14, 0);
+    private readonly List<string> folders = [];
+
+    private string Folder()
+    {
+        var folder = Directory.CreateTempSubdirectory("imbrek-world").FullName;
+        folders.Add(folder);
+        return folder;
+    }
+
+    /// <summary>A small world of one database with fulls and logs, three days old.</summary>
+    private static WorldScript Small()
+    {
+        var whole = TarnholtFerries.Create(Now);
+        var one = whole.Databases.Single(d => d.Id.Value == "harbour-sailings") with { RehearsedDaysAgo = [], Changes = [] };
+        var script = one with
+        {
+            Tasks = [.. one.Tasks.Where(t => t.Kind is SetKind.Full or SetKind.Log).Select(t => t with { Cadence = t.Kind == SetKind.Full ? new Cadence.Every(Duration.FromDays(1), Duration.FromHours(1)) : t.Cadence, CopyTo = [new("hill-s1")] })],
+        };
+        return whole with { Databases = [script], Troubles = [], Begins = Now - Duration.FromDays(3), Incidents = [] };
+    }
+
+    private static readonly Id<Database> Sailings = new("harbour-sailings");
+
+    public void Dispose() => folders.ForEach(f => Directory.Delete(f, recursive: true));
+
+    private static World Live(World history) =>
+        new(history.Folder, Small(), history.Remember(), history.Sets);
+
+    private World Lived()
+    {
+        using var history = new World(Folder(), Small());
+        history.Advance(Now);
+        return Live(history);
+    }
+
+    private static RestorePath PathTo(World world, Instant target) => PathFinder.Find(
+        RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets)),
+        new PathQuestion { Target = target, At = world.Now }).Best!;
+
+    /// <summary>Carries a path out while time passes.</summary>
+    private static async Task<IReadOnlyList<CheckResult>> RestoreAsync(World world, RestorePath path, string? query = null)
+    {
+        var driver = new StandInDriver(world);
+        var instance = new InstanceSpec("aside", Sailings, path.Host, "test");
+        using var engaged = world.Engage();
+        var work = Task.Run(async () =>
+        {
+            await driver.ProvisionAsync(instance, default);
+            foreach (var step in path.Steps.Where(s => s.Kind != SetKind.Log))
+            {
+                await driver.RestoreSetAsync(instance, new SetCopy(step.Set, step.Store), default);
+            }
+
+            await driver.ApplyLogsAsync(instance, [.. path.Steps.Where(s => s.Kind == SetKind.Log).Select(s => new SetCopy(s.Set, s.Store))], path.Reaches, _ => { }, default);
+            await driver.OpenAsync(instance, default);
+            return await driver.CheckAsync(instance, path.Reaches, query, default);
+        });
+        await PassTimeUntilAsync(world, work);
+        return await work;
+    }
+
+    private static async Task PassTimeUntilAsync(World world, Task work)
+    {
+        while (!work.IsCompleted)
+        {
+            await Task.WhenAny(work, world.WhenNobodyThinksAsync(TimeSpan.FromSeconds(5)));
+            world.Advance(world.NextEvent ?? world.Now);
+        }
+    }
+
+    [Fact]
+    public void Same_seed_same_history_byte_for_byte()
+    {
+        using var one = new World(Folder(), Small());
+        using var two = new World(Folder(), Small());
+        one.Advance(Now);
+        two.Advance(Now);
+        Assert.NotEmpty(one.Sets);
+        Assert.Equal(one.Sets.Select(Core.Formats.CatalogueFile.WriteLine), two.Sets.Select(Core.Formats.CatalogueFile.WriteLine));
+        foreach (var file in Directory.GetFiles(Path.Combine(one.Folder, "stores"), "*", SearchOption.AllDirectories))
+        {
+            Assert.Equal(File.ReadAllBytes(file), File.ReadAllBytes(file.Replace(one.Folder, two.Folder, StringComparison.Ordinal)));
+        }
+    }
+
+    [Fact]
+    public async Task A_restore_rebuilds_the_bytes_of_any_instant_and_takes_about_as_long_as_planned()
+    {
+        using var world = Lived();
+        var target = Now - Duration.FromHours(5) - Duration.FromMilliseconds(12_345);
+        var path = PathTo(world, target);
+        Assert.Equal(target, path.Reaches);
+        var began = world.Now;
+        var checks = await RestoreAsync(world, path, "sum values");
+        Assert.All(checks, c => Assert.True(c.Passed, $"{c.Name}: {c.Detail}"));
+        Assert.Contains(checks, c => c.Name.StartsWith("query", StringComparison.Ordinal));
+        var planned = path.Seconds + world.Fleet.DatabaseById[Sailings].CheckSeconds;
+        Assert.InRange((world.Now - began).TotalSeconds / planned, 0.9, 1.4);
+    }
+
+    [Fact]
+    public async Task A_flipped_bit_is_found_by_the_restore_that_reads_it()
+    {
+        using var world = Lived();
+        var path = PathTo(world, Now - Duration.FromHours(2));
+        world.DamageCopy(Sailings, path.Base.Set, path.Base.Store);
+        var failed = await Assert.ThrowsAsync<DriverException>(() => RestoreAsync(world, path));
+        Assert.Equal(DriverProblem.CopyDamaged, failed.Problem);
+        Assert.Equal(path.Base.Set, failed.Copy!.Set);
+        Assert.Contains(world.Sets.Single(s => s.Id == path.Base.Set).Copies, c => c.Store == path.Base.Store && c.State == CopyState.Damaged);
+    }
+
+    [Fact]
+    public async Task A_link_cut_on_the_way_fails_the_fetch_instead_of_waiting()
+    {
+        using var world = Lived();
+        var set = world.Sets.Where(s => s.Kind == SetKind.Full && s.Copies.Any(c => c.Store.Value == "hill-s1")).MaxBy(s => s.CoversTo)!;
+        var driver = new StandInDriver(world);
+        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), "test");
+        await PassTimeUntilAsync(world, driver.ProvisionAsync(instance, default));
+        using var engaged = world.Engage();
+        var restore = driver.RestoreSetAsync(instance, new SetCopy(set.Id, new("hill-s1")), default);
+        var later = world.Now + Duration.FromSeconds(20);
+        while (!world.Advance(later))
+        {
+            await world.WhenNobodyThinksAsync(TimeSpan.FromSeconds(5));
+        }
+
+        Assert.False(restore.IsCompleted);
+        world.SetLinkDown(new("quayside"), new("hillhouse"), true);
+        var failed = await Assert.ThrowsAsync<DriverException>(() => restore);
+        Assert.Equal(DriverProblem.CopyUnreachable, failed.Problem);
+    }
+
+    [Fact]
+    public async Task No_room_is_refused_and_a_discarded_instance_leaves_nothing()
+    {
+        using var world = Lived();
+        var driver = new StandInDriver(world);
+        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), "test");
+        await PassTimeUntilAsync(world, driver.ProvisionAsync(instance, default));
+        await Assert.ThrowsAsync<DriverException>(() => driver.ProvisionAsync(instance with { Owner = "somebody else" }, default));
+        await driver.DiscardAsync(instance, default);
+        Assert.False(Directory.Exists(Path.Combine(world.Folder, "instances", "quay-h4", "aside")));
+        await driver.DiscardAsync(instance, default);
+    }
+
+    [Fact]
+    public void A_full_store_refuses_and_the_log_it_refused_is_in_the_next_backup()
+    {
+        using var world = Lived();
+        world.TakeChanges();
+        world.SetStoreFull(new("quay-s2"), true);
+        world.Advance(world.Now + Duration.FromMinutes(30));
+        Assert.DoesNotContain(world.TakeChanges().OfType<WorldChange.SetChanged>(), c => c.New);
+        world.SetStoreFull(new("quay-s2"), false);
+        world.Advance(world.Now + Duration.FromMinutes(10));
+        var logs = world.Sets.Where(s => s.Kind == SetKind.Log).OrderBy(s => s.CoversTo).ToArray();
+        Assert.All(logs.Zip(logs.Skip(1)), p => Assert.Equal(p.First.ToPosition, p.Second.FromPosition));
+    }
+
+    [Fact]
+    public void A_world_goes_on_where_it_stopped_as_if_nothing_had_been()
+    {
+        using var straight = Lived();
+        using var first = Lived();
+        var halfway = Now + Duration.FromHours(6) + Duration.FromSeconds(30);
+        first.Advance(halfway);
+        using var second = Live(first);
+        straight.Advance(halfway + Duration.FromHours(6));
+        second.Advance(halfway + Duration.FromHours(6));
+        Assert.Equal(
+            straight.Sets.Where(s => s.Kind == SetKind.Log).Max(s => s.ToPosition),
+            second.Sets.Where(s => s.Kind == SetKind.Log).Max(s => s.ToPosition));
+        Assert.Equal(straight.Sets.Count, second.Sets.Count);
+    }
+
+    [Fact]
+    public void Lost_log_makes_a_hole_until_the_next_base()
+    {
+        using var world = Lived();
+        world.Advance(world.Now + Duration.FromMinutes(2));
+        world.DropLog(Sailings);
+        world.Advance(world.Now + Duration.FromHours(1));
+        var subject = RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
+        Assert.True(Evaluator.Evaluate(subject, Loss.None, world.Now).ExposureSeconds > 3000);
+        world.Advance(world.Now + Duration.FromDays(1));
+        subject = RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
+        Assert.True(Evaluator.Evaluate(subject, Loss.None, world.Now).ExposureSeconds < 600);
+        Assert.Contains(CoverExplainer.Gaps(subject, Loss.None, world.Now, world.Now - Duration.FromDays(2)), g => g.Reasons.Any(r => r.Contains("is in no set", StringComparison.Ordinal)));
+    }
+}
+
+public class CadenceTests
+{
+    private static readonly DateTimeZone Oslo = DateTimeZoneProviders.Tzdb["Europe/Oslo"];
+
+    [Fact]
+    public void A_local_time_that_the_clock_change_leaves_out_runs_after_it()
+    {
+        var nightly = new Cadence.At(new LocalTime(2, 30), Oslo, []);
+        Assert.Equal(Instant.FromUtc(2026, 3, 29, 1, 30), nightly.NextAfter(Instant.FromUtc(2026, 3, 28, 12, 0)));
+    }
+
+    [Fact]
+    public void A_local_time_that_comes_twice_runs_once()
+    {
+        var nightly = new Cadence.At(new LocalTime(2, 30), Oslo, []);
+        var first = nightly.NextAfter(Instant.FromUtc(2026, 10, 24, 12, 0));
+        Assert.Equal(Instant.FromUtc(2026, 10, 25, 0, 30), first);
+        Assert.Equal(Instant.FromUtc(2026, 10, 26, 1, 30), nightly.NextAfter(first));
+    }
+
+    [Fact]
+    public void A_period_keeps_its_offset()
+    {
+        var every = new Cadence.Every(Duration.FromMinutes(5), Duration.FromSeconds(17));
+        var first = every.NextAfter(Instant.FromUtc(2026, 1, 1, 0, 0));
+        Assert.Equal(Instant.FromUtc(2026, 1, 1, 0, 0, 17), first);
+        Assert.Equal(Duration.FromMinutes(5), every.NextAfter(first) - first);
+    }
+}
+
+public class FlowNetworkTests
+{
+    [Fact]
+    public void Two_flows_on_one_store_share_it_fairly()
+    {
+        var network = new Flows.FlowNetwork();
+        network.SetCapacity("store", 100);
+        var done = new List<string>();
+        network.Start(["store"], 1000, double.MaxValue, () => done.Add("large"));
+        network.Start(["store"], 500, double.MaxValue, () => done.Add("small"));
+        Assert.Equal(10_000, network.NextDone(), 1);
+        network.Advance(10_000);
+        Assert.Equal(["small"], done);
+        Assert.Equal(15_000, network.NextDone(), 1);
+        network.Advance(15_000);
+        Assert.Equal(["small", "large"], done);
+    }
+
+    [Fact]
+    public void A_resource_without_bandwidth_holds_its_flows_still()
+    {
+        var network = new Flows.FlowNetwork();
+        network.SetCapacity("link", 0);
+        network.Start(["link"], 10, 5, () => { });
+        Assert.Equal(double.PositiveInfinity, network.NextDone());
+    }
+}

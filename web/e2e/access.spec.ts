@@ -1,0 +1,37 @@
+import AxeBuilder from '@axe-core/playwright';
+import { expect, test } from '@playwright/test';
+import { signIn } from './person';
+
+const pages = [
+  '/fleet',
+  '/fleet?loss=site',
+  '/databases/harbour-sailings',
+  '/recover',
+  '/recover/tickets',
+  '/evidence',
+  '/setup',
+];
+
+for (const scheme of ['light', 'dark'] as const) {
+  test(`no violation of accessibility rules, ${scheme}`, async ({ page }) => {
+    // Every page in turn: longer than a test of one flow.
+    test.slow();
+    await page.emulateMedia({ colorScheme: scheme });
+    await page.goto('/');
+    await page.getByLabel('Name').waitFor();
+    expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+    await signIn(page, 'admin');
+    for (const path of pages) {
+      await page.goto(path);
+      await expect(page.getByTestId('answer')).toBeVisible();
+      await page.waitForLoadState('load');
+      await expect(page.locator('h1').first()).toBeVisible();
+      const { violations } = await new AxeBuilder({ page })
+        .withTags(['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'])
+        .analyze();
+      expect(
+        violations.map((v) => `${path}: ${v.id}: ${v.nodes.map((n) => n.html.slice(0, 160)).join(' | ')}`),
+      ).toEqual([]);
+    }
+  });
+}

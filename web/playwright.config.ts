@@ -1,0 +1,18 @@
+import { defineConfig } from '@playwright/test';
+
+/** Drives Debian's Chromium against a running demo; ./imbrek test starts one and says where in IMBREK_URL. */
+export default defineConfig({
+  testDir: 'e2e',
+  workers: 1,
+  timeout: 90_000,
+  expect: { timeout: 15_000 },
+  reporter: 'list',
+  use: {
+    baseURL: process.env.IMBREK_URL ?? 'http://127.0.0.1:8420',
+    viewport: { width: 1280, height: 800 },
+    launchOptions: {
+      executablePath: '/usr/bin/chromium',
+      args: ['--no-sandbox', '--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost'],
+    },
+  },
+});

@@ -1,0 +1,52 @@
+import Box from '@mui/material/Box';
+import { useQuery } from '@tanstack/react-query';
+import { lazy, Suspense } from 'react';
+import { Navigate, Route, Routes } from 'react-router';
+import { api, ApiError, got, setToken } from '../api/client';
+import { SignInPage } from '../features/signin/SignInPage';
+import { Failure } from '../shared/Failure';
+import { Frame } from './Frame';
+import { SessionContext } from './session';
+
+const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
+const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
+const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
+const RunPage = lazy(() => import('../features/runs/RunPage'));
+const EvidencePage = lazy(() => import('../features/evidence/EvidencePage'));
+const SetupPage = lazy(() => import('../features/setup/SetupPage'));
+
+export function App() {
+  const me = useQuery({
+    queryKey: ['me'],
+    staleTime: Infinity,
+    queryFn: async () => {
+      const answer = await got(api.GET('/api/me'));
+      setToken(answer.antiforgeryToken);
+      return answer;
+    },
+  });
+
+  if (me.isPending) return <Box sx={{ p: 4, color: 'text.secondary' }}>Opening…</Box>;
+  if (me.error instanceof ApiError && me.error.status === 401)
+    return <SignInPage onSignedIn={() => void me.refetch()} />;
+  if (me.error) return <Failure error={me.error} again={() => void me.refetch()} />;
+  return (
+    <SessionContext value={me.data}>
+      <Frame>
+        <Suspense fallback={<Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>}>
+          <Routes>
+            <Route path="/" element={<Navigate to="/fleet" replace />} />
+            <Route path="/fleet" element={<FleetPage />} />
+            <Route path="/databases/:id" element={<DatabasePage />} />
+            <Route path="/recover" element={<RecoverPage />} />
+            <Route path="/recover/:id" element={<RecoverPage />} />
+            <Route path="/runs/:id" element={<RunPage />} />
+            <Route path="/evidence" element={<EvidencePage />} />
+            <Route path="/setup" element={<SetupPage />} />
+            <Route path="*" element={<Box sx={{ p: 3 }}>There is no such page. Press 1 for the fleet.</Box>} />
+          </Routes>
+        </Suspense>
+      </Frame>
+    </SessionContext>
+  );
+}

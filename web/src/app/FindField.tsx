@@ -1,0 +1,52 @@
+import Autocomplete from '@mui/material/Autocomplete';
+import TextField from '@mui/material/TextField';
+import { useQuery } from '@tanstack/react-query';
+import { useState, type RefObject } from 'react';
+import { api, got } from '../api/client';
+import { useGo } from './premise';
+
+/** Finds a database by name, service or host and goes there. */
+export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement | null> }) {
+  const [text, setText] = useState('');
+  const go = useGo();
+  const found = useQuery({
+    queryKey: ['fleet', 'find', text],
+    enabled: text.trim().length > 0,
+    placeholderData: (before) => before,
+    queryFn: () => got(api.GET('/api/fleet', { params: { query: { find: text, take: 12 } } })),
+  });
+  return (
+    <Autocomplete
+      size="small"
+      sx={{ width: 300 }}
+      options={text.trim() ? (found.data?.rows ?? []) : []}
+      filterOptions={(o) => o}
+      getOptionLabel={(r) => (typeof r === 'string' ? r : r.name)}
+      getOptionKey={(r) => (typeof r === 'string' ? r : r.id)}
+      inputValue={text}
+      value={null}
+      freeSolo
+      onInputChange={(_, value, reason) => setText(reason === 'reset' ? '' : value)}
+      onChange={(_, row) => {
+        if (row && typeof row !== 'string') {
+          setText('');
+          inputRef.current?.blur();
+          go(`/databases/${row.id}`);
+        }
+      }}
+      renderOption={({ key, ...props }, row) => (
+        <li key={key} {...props}>
+          <span>
+            {row.name}{' '}
+            <span style={{ opacity: 0.7 }}>
+              · {row.service} · {row.host}
+            </span>
+          </span>
+        </li>
+      )}
+      renderInput={(params) => (
+        <TextField {...params} inputRef={inputRef} placeholder="Find a database  ( / )" aria-label="Find a database" />
+      )}
+    />
+  );
+}

@@ -1,0 +1,7 @@
+/** The areas in the order of the work. Those that come later are not shown yet. */
+export const areas = [
+  { word: 'Fleet', path: '/fleet', matches: (p: string) => p.startsWith('/fleet') || p.startsWith('/databases') },
+  { word: 'Recover', path: '/recover', matches: (p: string) => p.startsWith('/recover') || p.startsWith('/runs') },
+  { word: 'Evidence', path: '/evidence', matches: (p: string) => p.startsWith('/evidence') },
+  { word: 'Setup', path: '/setup', matches: (p: string) => p.startsWith('/setup') },
+];

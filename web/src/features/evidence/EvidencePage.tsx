@@ -1,0 +1,134 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { Link, useLocation, useSearchParams } from 'react-router';
+import { api, got, type Schemas } from '../../api/client';
+import { useZone } from '../../app/places';
+import { withPremise } from '../../app/premise';
+import { Failure } from '../../shared/Failure';
+import { duration, localTime, utc } from '../../shared/format';
+
+interface Body {
+  run?: string;
+  outcome?: string;
+  why?: string;
+  title?: string;
+  target?: string;
+  host?: string;
+  databases?: number;
+  sets?: number;
+  planned?: { serviceSeconds?: number; seconds?: number };
+  measured?: {
+    dataLostSeconds: number;
+    secondsToReady: number;
+    serviceSecondsWithoutHold: number;
+    holdSeconds?: number | null;
+    checks: { passed: boolean }[];
+  } | null;
+}
+
+/** The ledger: every run, incident and import, each chained by hash to the one before. */
+export default function EvidencePage() {
+  const zone = useZone();
+  const { search } = useLocation();
+  const [params, setParams] = useSearchParams();
+  const database = params.get('database') ?? undefined;
+  const pages = useInfiniteQuery({
+    queryKey: ['ledger', database],
+    initialPageParam: undefined as number | undefined,
+    queryFn: ({ pageParam }) =>
+      got(api.GET('/api/ledger', { params: { query: { before: pageParam, take: 40, database } } })),
+    getNextPageParam: (last) => last.next ?? undefined,
+  });
+  const state = useQuery({ queryKey: ['ledger', 'verify'], queryFn: () => got(api.GET('/api/ledger/verify')) });
+  if (pages.error) return <Failure error={pages.error} again={() => void pages.refetch()} />;
+  const entries = pages.data?.pages.flatMap((p) => p.entries) ?? [];
+  return (
+    <Box sx={{ p: 2, maxWidth: 1180 }}>
+      <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 2 }}>
+        <h1 style={{ fontSize: 20, margin: 0 }}>Evidence ledger</h1>
+        {state.data && (
+          <Box
+            data-testid="ledger-state"
+            sx={{ fontWeight: 600, color: state.data.holds ? 'primary.main' : 'error.main' }}
+          >
+            {state.data.holds ? `All ${state.data.entries} entries hold` : `Broken: ${state.data.whatIsWrong}`}
+          </Box>
+        )}
+        <Box sx={{ flex: 1 }} />
+        {database && (
+          <Button onClick={() => setParams((p) => new URLSearchParams([...p].filter(([k]) => k !== 'database')))}>
+            Only {database}; show all
+          </Button>
+        )}
+        <Button href="/api/ledger/export" download>
+          Export
+        </Button>
+      </Box>
+      <Box component="p" sx={{ color: 'text.secondary', mt: 0.5 }}>
+        Each entry carries the hash of the one before, so nothing can be edited or removed without it showing. Check an
+        export anywhere with <code>./imbrek verify-ledger FILE</code>.
+      </Box>
+      {entries.length === 0 && pages.isSuccess && (
+        <Box>No entry yet. Restores, incidents and imports are written here as they end.</Box>
+      )}
+      <Box component="ol" sx={{ listStyle: 'none', p: 0, m: 0 }}>
+        {entries.map((e) => (
+          <Entry key={e.number} entry={e} zone={zone} search={search} />
+        ))}
+      </Box>
+      {pages.hasNextPage && <Button onClick={() => void pages.fetchNextPage()}>Show older entries</Button>}
+    </Box>
+  );
+}
+
+function Entry({ entry: e, zone, search }: { entry: Schemas['EntryView']; zone: string; search: string }) {
+  const b = e.body as unknown as Body;
+  const m = b.measured;
+  const passed = m?.checks.filter((c) => c.passed).length ?? 0;
+  return (
+    <Box
+      component="li"
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: '52px 190px minmax(0, 1fr) 130px',
+        gap: 1.5,
+        py: 0.9,
+        borderTop: 1,
+        borderColor: 'divider',
+      }}
+    >
+      <code>{e.number}</code>
+      <Box title={utc(e.at)}>
+        {localTime(e.at, zone)}
+        <Box sx={{ color: 'text.secondary' }}>{e.who}</Box>
+      </Box>
+      <Box sx={{ minWidth: 0 }}>
+        <b>{e.kind}</b>
+        {b.outcome && `, ${b.outcome}`}{' '}
+        {e.database && <Link to={withPremise(`/databases/${e.database}`, search)}>{e.database}</Link>}{' '}
+        {b.title && `“${b.title}”`}
+        {e.kind === 'import' && `${b.databases} databases, ${b.sets} sets`}
+        {b.run && (
+          <>
+            {' · '}
+            <Link to={withPremise(`/runs/${b.run}`, search)}>run</Link>
+          </>
+        )}
+        {b.why && <Box sx={{ color: 'text.secondary' }}>{b.why}</Box>}
+        {m && (
+          <Box sx={{ color: 'text.secondary' }}>
+            lost {duration(m.dataLostSeconds)} · ready in {duration(m.secondsToReady)}
+            {b.planned?.seconds !== undefined && ` (planned ${duration(b.planned.seconds)})`} · back in{' '}
+            {duration(m.serviceSecondsWithoutHold)}
+            {m.holdSeconds !== null && m.holdSeconds !== undefined && ` · held ${duration(m.holdSeconds)}`} · {passed}{' '}
+            of {m.checks.length} checks passed
+          </Box>
+        )}
+      </Box>
+      <code title={e.hash} style={{ textAlign: 'right' }}>
+        {e.hash.slice(0, 12)}
+      </code>
+    </Box>
+  );
+}

@@ -1,0 +1,425 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import TextField from '@mui/material/TextField';
+import ToggleButton from '@mui/material/ToggleButton';
+import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
+import Tooltip from '@mui/material/Tooltip';
+import { useQuery } from '@tanstack/react-query';
+import { useVirtualizer } from '@tanstack/react-virtual';
+import { useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { Link, useLocation, useSearchParams } from 'react-router';
+import { api, got, type Schemas } from '../../api/client';
+import { useGo, usePremise, withPremise } from '../../app/premise';
+import { Failure } from '../../shared/Failure';
+import { UsedBar } from '../../shared/Figure';
+import { duration } from '../../shared/format';
+import { MiniStrip } from '../../shared/MiniStrip';
+import { byNeed, TileShape, verdictWord, type Verdict } from '../../shared/VerdictMark';
+import { NeedsYou } from './NeedsYou';
+
+type Row = Schemas['FleetRow'];
+type Line = { service: string; rows: Row[] } | { row: Row };
+
+const columns = '20px minmax(140px, 1fr) 84px 130px 190px 122px 122px 100px';
+const losses = ['none', 'host', 'array', 'site', 'hostile'];
+const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
+const lossWord: Record<string, string> = {
+  none: 'nothing lost (a bad change)',
+  host: 'its host lost',
+  array: 'its array lost',
+  site: 'its site lost',
+  hostile: 'a deletion with stolen credentials',
+};
+
+/** All databases with all figures, the worst first within each service. */
+export default function FleetPage() {
+  const premise = usePremise();
+  const [params, setParams] = useSearchParams();
+  const only = params.get('only') as Verdict | null;
+  const find = params.get('find') ?? '';
+  const order = params.get('order') ?? 'service';
+  const fleet = useQuery({
+    queryKey: ['fleet', 'list', premise.query],
+    placeholderData: (before) => before,
+    queryFn: () => got(api.GET('/api/fleet', { params: { query: premise.query } })),
+  });
+  const put = (key: string, value: string | null) =>
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        if (value) next.set(key, value);
+        else next.delete(key);
+        return next;
+      },
+      { replace: key === 'find' },
+    );
+  const lines = useMemo(() => arrange(fleet.data?.rows ?? [], find, only, order), [fleet.data, find, only, order]);
+  if (fleet.error) return <Failure error={fleet.error} again={() => void fleet.refetch()} />;
+  const counts = new Map<Verdict, number>();
+  fleet.data?.rows.forEach((r) => counts.set(r.verdict, (counts.get(r.verdict) ?? 0) + 1));
+  return (
+    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 300px', height: '100%' }}>
+      <Box sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, px: 2, py: 1 }}>
+          <h1 style={{ fontSize: 18, margin: 0 }}>Fleet</h1>
+          <ToggleButtonGroup
+            size="small"
+            exclusive
+            value={only}
+            onChange={(_, v: Verdict | null) => put('only', v)}
+            aria-label="Only databases that are"
+          >
+            {(['unprotected', 'breached', 'atRisk', 'unproven', 'proven'] as Verdict[]).map((v) => (
+              <ToggleButton
+                key={v}
+                value={v}
+                sx={{
+                  gap: 0.75,
+                  py: 0.25,
+                  px: 1,
+                  textTransform: 'none',
+                  color: `verdict.${v}`,
+                  '&.Mui-selected': { color: `verdict.${v}` },
+                }}
+              >
+                <TileShape verdict={v} /> {counts.get(v) ?? 0} {verdictWord[v]}
+              </ToggleButton>
+            ))}
+          </ToggleButtonGroup>
+          <Box sx={{ flex: 1 }} />
+          <TextField
+            placeholder="Filter"
+            value={find}
+            onChange={(e) => put('find', e.target.value)}
+            sx={{ width: 110 }}
+            slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
+          />
+          <Button size="small" onClick={() => put('order', order === 'service' ? 'need' : null)}>
+            {order === 'service' ? 'Sort by need' : 'By service'}
+          </Button>
+        </Box>
+        <Table
+          lines={lines}
+          from={fleet.data?.coverFrom ?? ''}
+          to={fleet.data?.at ?? ''}
+          supposing={premise.loss !== 'none' || premise.at !== null}
+          loading={fleet.isPending}
+        />
+      </Box>
+      <NeedsYou />
+    </Box>
+  );
+}
+
+function arrange(rows: Row[], find: string, only: Verdict | null, order: string): Line[] {
+  const wanted = find.trim().toLowerCase();
+  const shown = rows.filter(
+    (r) =>
+      (!only || r.verdict === only) &&
+      (!wanted || `${r.name} ${r.id} ${r.service ?? ''} ${r.host} ${r.engine}`.toLowerCase().includes(wanted)),
+  );
+  const worst = (r: Row) => Math.min(byNeed(r.supposed), byNeed(r.verdict));
+  const byWorst = (a: Row, b: Row) => worst(a) - worst(b) || a.name.localeCompare(b.name);
+  if (order === 'need') return shown.toSorted(byWorst).map((row) => ({ row }));
+  const groups = Map.groupBy(shown, (r) => r.service ?? 'No service');
+  return [...groups]
+    .toSorted(([, a], [, b]) => Math.min(...a.map(worst)) - Math.min(...b.map(worst)))
+    .flatMap(([service, members]) => [
+      { service, rows: members },
+      ...members.toSorted(byWorst).map((row) => ({ row })),
+    ]);
+}
+
+function Table({
+  lines,
+  from,
+  to,
+  supposing,
+  loading,
+}: {
+  lines: Line[];
+  from: string;
+  to: string;
+  supposing: boolean;
+  loading: boolean;
+}) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const [chosen, setFocus] = useState(0);
+  // One row is always within reach of the Tab key; group headings are not rows to open.
+  const focus = lines[chosen] && 'row' in lines[chosen] ? chosen : lines.findIndex((l) => 'row' in l);
+  const go = useGo();
+  // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer must be asked anew at each render, and is
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: (i) => ('row' in lines[i]! ? 32 : 28),
+    overscan: 12,
+  });
+  const move = (e: KeyboardEvent) => {
+    const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -lines.length, End: lines.length }[
+      e.key
+    ];
+    const current = lines[focus];
+    if (e.key === 'Enter' && current && 'row' in current) go(`/databases/${current.row.id}`);
+    if (!step) return;
+    e.preventDefault();
+    const sign = Math.sign(step);
+    let next = Math.max(0, Math.min(lines.length - 1, focus + step));
+    while (lines[next] && !('row' in lines[next]!) && next + sign >= 0 && next + sign < lines.length) next += sign;
+    setFocus(next);
+    virtual.scrollToIndex(next);
+    requestAnimationFrame(() => scroller.current?.querySelector<HTMLElement>(`[data-line="${next}"]`)?.focus());
+  };
+  return (
+    <Box
+      role="grid"
+      aria-label="Databases"
+      aria-rowcount={lines.length + 1}
+      tabIndex={-1}
+      onKeyDown={move}
+      sx={{ flex: 1, minHeight: 0, display: 'flex', flexDirection: 'column' }}
+    >
+      <Box
+        role="row"
+        sx={{
+          display: 'grid',
+          gridTemplateColumns: columns,
+          gap: 1,
+          px: 2,
+          py: 0.5,
+          borderBottom: 1,
+          borderColor: 'line',
+          color: 'text.secondary',
+          fontSize: 12,
+        }}
+      >
+        {[
+          '',
+          'Database',
+          'Verdict',
+          'losses',
+          'Cover, last 7 days',
+          'Could lose / RPO',
+          'Back in / RTO',
+          'Last proof',
+        ].map((h, i) => (
+          <span role="columnheader" key={i} style={{ whiteSpace: 'nowrap' }}>
+            {h === 'losses'
+              ? losses.map((l) => (
+                  <span
+                    key={l}
+                    title={`Agreed: ${lossWord[l]}`}
+                    style={{ display: 'inline-block', width: 26, textAlign: 'center', fontSize: 11 }}
+                  >
+                    {lossHead[l]}
+                  </span>
+                ))
+              : h || <span style={{ position: 'absolute', clip: 'rect(0 0 0 0)' }}>Mark</span>}
+          </span>
+        ))}
+      </Box>
+      <Box ref={scroller} role="rowgroup" sx={{ flex: 1, minHeight: 0, overflow: 'auto' }}>
+        {!loading && lines.length === 0 && (
+          <Box role="row" sx={{ p: 3, color: 'text.secondary' }}>
+            <span role="gridcell">No database here. Import a fleet file in Setup, or clear the filter.</span>
+          </Box>
+        )}
+        <div role="presentation" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
+          {virtual.getVirtualItems().map((item) => {
+            const line = lines[item.index]!;
+            const place = {
+              position: 'absolute',
+              top: 0,
+              left: 0,
+              right: 0,
+              height: item.size,
+              transform: `translateY(${item.start}px)`,
+            } as const;
+            return 'row' in line ? (
+              <DatabaseRow
+                key={item.key}
+                row={line.row}
+                index={item.index}
+                from={from}
+                to={to}
+                supposing={supposing}
+                style={place}
+                focused={focus === item.index}
+                onFocus={() => setFocus(item.index)}
+              />
+            ) : (
+              <Box
+                key={item.key}
+                role="row"
+                style={place}
+                sx={{
+                  px: 2,
+                  display: 'flex',
+                  alignItems: 'flex-end',
+                  pb: 0.5,
+                  gap: 1,
+                  fontWeight: 650,
+                  borderBottom: 1,
+                  borderColor: 'divider',
+                }}
+              >
+                <span role="gridcell">
+                  {line.service}
+                  <Box component="span" sx={{ ml: 1, fontWeight: 400, color: 'text.secondary' }}>
+                    {line.rows.length} {line.rows.length === 1 ? 'database' : 'databases'}
+                  </Box>
+                </span>
+              </Box>
+            );
+          })}
+        </div>
+      </Box>
+    </Box>
+  );
+}
+
+function DatabaseRow(props: {
+  row: Row;
+  index: number;
+  from: string;
+  to: string;
+  supposing: boolean;
+  style: React.CSSProperties;
+  focused: boolean;
+  onFocus: () => void;
+}) {
+  const { row } = props;
+  const { search } = useLocation();
+  const shown = props.supposing ? row.supposed : row.verdict;
+  const why = props.supposing ? row.supposedReason : row.reasons[0];
+  return (
+    <Box
+      role="row"
+      aria-rowindex={props.index + 2}
+      data-database={row.id}
+      style={props.style}
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: columns,
+        gap: 1,
+        px: 2,
+        alignItems: 'center',
+        borderBottom: 1,
+        borderColor: 'divider',
+        '&:hover, &:focus-within': { bgcolor: 'background.paper' },
+      }}
+    >
+      <span role="gridcell">
+        <TileShape verdict={shown} size={16} />
+      </span>
+      <Box role="gridcell" sx={{ minWidth: 0, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }}>
+        <Link
+          to={withPremise(`/databases/${row.id}`, search)}
+          data-line={props.index}
+          tabIndex={props.focused ? 0 : -1}
+          onFocus={props.onFocus}
+          style={{ textDecoration: 'none', fontWeight: 600 }}
+        >
+          {row.name}
+        </Link>
+        <Box component="span" sx={{ color: 'text.secondary', ml: 1, fontSize: 12 }}>
+          {row.host}
+        </Box>
+      </Box>
+      <Box
+        role="gridcell"
+        title={why ?? undefined}
+        sx={{ color: `verdict.${shown}`, fontWeight: 600, overflow: 'hidden' }}
+      >
+        {verdictWord[shown]}
+      </Box>
+      <Box role="gridcell" sx={{ display: 'flex', alignItems: 'center' }}>
+        {losses.map((kind) => {
+          const m = row.losses.find((l) => l.loss === kind);
+          return (
+            <Box
+              key={kind}
+              component="span"
+              sx={{ width: 26, height: 20, display: 'flex', alignItems: 'center', justifyContent: 'center' }}
+            >
+              {m ? (
+                <Tooltip title={`${lossWord[kind]}: ${verdictWord[m.verdict]}${m.reason ? ` — ${m.reason}` : ''}`}>
+                  <span role="img" aria-label={`${lossWord[kind]}: ${verdictWord[m.verdict]}`}>
+                    <TileShape verdict={m.verdict} size={13} />
+                  </span>
+                </Tooltip>
+              ) : (
+                <Box component="span" title={`${lossWord[kind]}: not agreed`} sx={{ color: 'line' }}>
+                  ·
+                </Box>
+              )}
+            </Box>
+          );
+        })}
+      </Box>
+      <span role="gridcell">{props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} />}</span>
+      <Cell seconds={row.couldLoseSeconds} limit={row.rpoSeconds} none="all of it" />
+      <Cell
+        seconds={row.backInSeconds}
+        limit={row.rtoSeconds}
+        none={row.noPath ? 'no way back' : 'not known'}
+        title={row.noPath}
+      />
+      <Box
+        role="gridcell"
+        sx={{ color: row.proofCounts ? 'text.primary' : 'text.secondary', whiteSpace: 'nowrap' }}
+        title={
+          row.proofAt
+            ? `lost ${duration(row.proofLostSeconds)}, back in ${duration(row.proofServiceSeconds)}`
+            : undefined
+        }
+      >
+        {row.proofAt ? `${ago(row.proofAt, props.to)}${row.proofCounts ? '' : ', void'}` : 'never'}
+      </Box>
+    </Box>
+  );
+}
+
+function ago(at: string, now: string): string {
+  const s = (Date.parse(now) - Date.parse(at)) / 1000;
+  return s < 60 ? 'just now' : `${duration(s).split(' ').slice(0, 2).join(' ')} ago`;
+}
+
+function Cell({
+  seconds,
+  limit,
+  none,
+  title,
+}: {
+  seconds: number | null;
+  limit: number | null;
+  none: string;
+  title?: string | null;
+}) {
+  const over = seconds === null || (limit !== null && seconds > limit);
+  return (
+    <Box
+      role="gridcell"
+      title={title ?? (limit === null ? undefined : `objective ${duration(limit)}`)}
+      sx={{ minWidth: 0 }}
+    >
+      <Box
+        sx={{
+          whiteSpace: 'nowrap',
+          color: over ? 'verdict.breached' : 'text.primary',
+          fontWeight: over ? 650 : 400,
+          lineHeight: 1.2,
+        }}
+      >
+        {seconds === null ? none : duration(seconds)}
+        {limit !== null && (
+          <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400, fontSize: 11.5 }}>
+            {' '}
+            / {duration(limit)}
+          </Box>
+        )}
+      </Box>
+      <UsedBar value={seconds} limit={limit} width={84} />
+    </Box>
+  );
+}

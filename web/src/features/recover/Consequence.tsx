@@ -1,0 +1,158 @@
+import Alert from '@mui/material/Alert';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import TextField from '@mui/material/TextField';
+import type { Schemas } from '../../api/client';
+import { duration, localTime } from '../../shared/format';
+
+const glyph: Record<Schemas['PrecheckOutcome'], [string, string]> = {
+  passed: ['M2 7l3.5 4L12 3', 'primary.main'],
+  warned: ['M7 2v6M7 10.5v1.5', 'warning.main'],
+  failed: ['M3 3l8 8M11 3l-8 8', 'error.main'],
+};
+
+/** What follows from what one decided, and what will happen before anything does. */
+export function Consequence(props: {
+  ways?: Schemas['WaysView'];
+  zone: string;
+  instance: string;
+  onInstance: (v: string) => void;
+  query: string;
+  onQuery: (v: string) => void;
+  may: boolean;
+  busy: boolean;
+  error: Error | null;
+  onStart: () => void;
+}) {
+  const { ways: w, zone } = props;
+  const failed = w?.prechecks.some((p) => p.outcome === 'failed') ?? false;
+  return (
+    <Box
+      component="aside"
+      aria-label="Consequence"
+      tabIndex={0}
+      sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
+    >
+      <Box component="h2" sx={{ m: 0, mb: 1, fontSize: 15 }}>
+        Before you act
+      </Box>
+      {!w && <Box sx={{ color: 'text.secondary' }}>Choose an instant.</Box>}
+      {w?.best && (
+        <Box sx={{ mb: 1.5 }}>
+          A new instance on <b>{w.best.host}</b> is made; {w.name} itself is not touched. It should be ready for a look
+          in about <b>{duration(w.best.seconds + w.checkSeconds)}</b>, and back in service in{' '}
+          <b>{duration(w.best.serviceSeconds)}</b>
+          {w.rtoSeconds !== null && `, ${duration(w.rtoSeconds)} is allowed`}. It holds everything up to{' '}
+          <b>{localTime(w.best.reaches, zone)}</b>
+          {w.best.lostSeconds > 0
+            ? `; ${duration(w.best.lostSeconds)} before the instant wanted would be lost`
+            : ': nothing before the instant wanted is lost'}
+          . Nobody is let in until somebody has looked and released it.
+        </Box>
+      )}
+      {(w?.prechecks.length ?? 0) > 0 && (
+        <Box component="section" sx={{ mb: 1.5 }}>
+          <Box component="h3" sx={{ m: 0, fontSize: 13 }}>
+            Prechecks
+          </Box>
+          {w!.prechecks.map((p) => (
+            <Box key={p.name} sx={{ display: 'flex', gap: 1, py: 0.2 }}>
+              <Box
+                component="svg"
+                width={14}
+                height={14}
+                aria-hidden
+                sx={{ flex: 'none', mt: 0.25, color: glyph[p.outcome][1] }}
+              >
+                <path d={glyph[p.outcome][0]} stroke="currentColor" strokeWidth="2" fill="none" />
+              </Box>
+              <Box sx={{ fontSize: 12, lineHeight: 1.35 }}>
+                <b>{p.name}</b>
+                {p.outcome !== 'passed' && ` ${p.outcome}`}{' '}
+                <Box component="span" sx={{ color: 'text.secondary', overflowWrap: 'anywhere' }}>
+                  {p.detail}
+                </Box>
+              </Box>
+            </Box>
+          ))}
+        </Box>
+      )}
+      {w?.best && (
+        <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25, mb: 1.5 }}>
+          <TextField
+            label="Name of the new instance"
+            placeholder={`${w.database}-restored`}
+            value={props.instance}
+            onChange={(e) => props.onInstance(e.target.value)}
+            slotProps={{ inputLabel: { shrink: true } }}
+          />
+          <TextField
+            label="A query of your own to check"
+            placeholder="count cancelled"
+            value={props.query}
+            onChange={(e) => props.onQuery(e.target.value)}
+            helperText="count rows, count written, count cancelled, sum values"
+            slotProps={{ inputLabel: { shrink: true } }}
+          />
+          {props.error && (
+            <Alert severity="error" variant="outlined">
+              {props.error.message}
+            </Alert>
+          )}
+          <Button
+            variant="contained"
+            size="large"
+            disabled={!props.may || props.busy || failed}
+            onClick={props.onStart}
+          >
+            Restore to a new instance
+          </Button>
+          {!props.may && (
+            <Box sx={{ color: 'text.secondary' }}>Only who operates or administers may begin a restore.</Box>
+          )}
+          {failed && <Box sx={{ color: 'error.main' }}>A precheck failed; choose another host or mend it first.</Box>}
+        </Box>
+      )}
+      {(w?.doesNotComeAlong.length ?? 0) > 0 && (
+        <Box component="section" sx={{ mb: 1.5 }}>
+          <Box component="h3" sx={{ m: 0, fontSize: 13 }}>
+            Does not come along
+          </Box>
+          <Box component="ul" sx={{ my: 0.5, pl: 2.25, color: 'text.secondary', fontSize: 12.5 }}>
+            {w!.doesNotComeAlong.map((t) => (
+              <li key={t}>{t}</li>
+            ))}
+          </Box>
+        </Box>
+      )}
+      {w?.best && (
+        <Box sx={{ display: 'flex', gap: 1 }}>
+          <Take name={`${w.database}-restore.md`} text={w.markdown}>
+            Steps as Markdown
+          </Take>
+          <Take name={`${w.database}-restore.sh`} text={w.script}>
+            as a script
+          </Take>
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+/** Something to take along as a file. */
+function Take({ name, text, children }: { name: string; text: string; children: React.ReactNode }) {
+  return (
+    <Button
+      onClick={() => {
+        const url = URL.createObjectURL(new Blob([text], { type: 'text/plain' }));
+        const a = document.createElement('a');
+        a.href = url;
+        a.download = name;
+        a.click();
+        URL.revokeObjectURL(url);
+      }}
+    >
+      {children}
+    </Button>
+  );
+}

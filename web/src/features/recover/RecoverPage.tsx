@@ -1,0 +1,259 @@
+import Alert from '@mui/material/Alert';
+import Autocomplete from '@mui/material/Autocomplete';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import MenuItem from '@mui/material/MenuItem';
+import TextField from '@mui/material/TextField';
+import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
+import { useCallback, useState } from 'react';
+import { useParams, useSearchParams } from 'react-router';
+import { api, got, type Schemas } from '../../api/client';
+import { useGo, usePremise } from '../../app/premise';
+import { useMay } from '../../app/session';
+import { CoverStrip } from '../../shared/CoverStrip';
+import { Failure } from '../../shared/Failure';
+import { localTime, readLocal, utc, writeLocal } from '../../shared/format';
+import { RangeButtons } from '../../shared/RangeButtons';
+import { useCover, useInstantKeys } from '../../shared/useCover';
+import { RunList } from '../runs/RunList';
+import { Consequence } from './Consequence';
+import { PathCard } from './PathCard';
+
+/** What, when, how: one worksheet, with what follows from it beside it. */
+export default function RecoverPage() {
+  const { id } = useParams();
+  return id ? <Worksheet key={id} id={id} /> : <Choose />;
+}
+
+function Choose() {
+  const go = useGo();
+  return (
+    <Box sx={{ p: 2, maxWidth: 980 }}>
+      <h1 style={{ fontSize: 20, margin: '0 0 12px' }}>Recover</h1>
+      <DatabaseField onPick={(d) => go(`/recover/${d}`)} value={null} />
+      <Box component="p" sx={{ color: 'text.secondary' }}>
+        Choose a database, then the instant to go back to.
+      </Box>
+      <RunList />
+    </Box>
+  );
+}
+
+function DatabaseField({ value, onPick }: { value: Schemas['FleetRow'] | null; onPick: (id: string) => void }) {
+  const rows =
+    useQuery({ queryKey: ['fleet', 'names'], staleTime: 60_000, queryFn: () => got(api.GET('/api/fleet')) }).data
+      ?.rows ?? [];
+  return (
+    <Autocomplete
+      size="small"
+      sx={{ width: 340 }}
+      options={rows}
+      value={value}
+      disableClearable={value !== null}
+      getOptionLabel={(r) => r.name}
+      getOptionKey={(r) => r.id}
+      isOptionEqualToValue={(a, b) => a.id === b.id}
+      onChange={(_, r) => r && onPick(r.id)}
+      renderInput={(p) => <TextField {...p} label="Database" />}
+    />
+  );
+}
+
+function Worksheet({ id }: { id: string }) {
+  const premise = usePremise();
+  const go = useGo();
+  const mayOperate = useMay('operate');
+  const [params, setParams] = useSearchParams();
+  const [instance, setInstance] = useState('');
+  const [query, setQuery] = useState('');
+  const view = useQuery({
+    queryKey: ['database', id, 'view', premise.query],
+    placeholderData: keepPreviousData,
+    queryFn: () => got(api.GET('/api/databases/{id}', { params: { path: { id }, query: premise.query } })),
+  });
+  const { cover, zoom, show, days } = useCover(id);
+  const d = view.data;
+  const zone = d?.timeZone ?? 'UTC';
+  const put = useCallback(
+    (key: string, value: string | null) =>
+      setParams((before) => {
+        const next = new URLSearchParams(before);
+        if (value) next.set(key, value);
+        else next.delete(key);
+        return next;
+      }),
+    [setParams],
+  );
+  const targetText = params.get('target');
+  // Without a choice: the latest instant that can be had.
+  const target = targetText ? Date.parse(targetText) : d?.supposed.latest ? Date.parse(d.supposed.latest) : null;
+  const host = params.get('host');
+  const choose = useCallback((at: number) => put('target', utc(at)), [put]);
+  useInstantKeys(cover.data, target, choose);
+  const ways = useQuery({
+    queryKey: ['database', id, 'ways', target, host, premise.query],
+    enabled: target !== null && !Number.isNaN(target),
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      got(
+        api.GET('/api/recover/{id}', {
+          params: { path: { id }, query: { target: utc(target!), ...premise.query, ...(host && { host }) } },
+        }),
+      ),
+  });
+  const w = ways.data;
+  const start = useMutation({
+    mutationFn: async () => {
+      const answer = await got(
+        api.POST('/api/recover', {
+          body: {
+            database: id,
+            // What is shown is what is done: the target that the prechecks and figures beside the button are of.
+            target: w!.target,
+            loss: premise.loss,
+            at: premise.at,
+            host,
+            instance: instance || null,
+            query: query || null,
+          },
+        }),
+      );
+      return answer.id;
+    },
+    onSuccess: (run) => go(`/runs/${run}`),
+  });
+  const fleetRow =
+    useQuery({
+      queryKey: ['fleet', 'names'],
+      staleTime: 60_000,
+      queryFn: () => got(api.GET('/api/fleet')),
+    }).data?.rows.find((r) => r.id === id) ?? null;
+  if (view.error) return <Failure error={view.error} again={() => void view.refetch()} />;
+  if (!d) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
+  return (
+    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 340px', minHeight: '100%' }}>
+      <Box sx={{ p: 2, minWidth: 0 }}>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1 }}>
+          <h1 style={{ fontSize: 20, margin: 0 }}>Recover</h1>
+          <DatabaseField value={fleetRow} onPick={(x) => go(`/recover/${x}`)} />
+          <RangeButtons days={days} onShow={show} />
+        </Box>
+        {cover.data && <CoverStrip cover={cover.data} zone={zone} chosen={target} onChoose={choose} onZoom={zoom} />}
+        <Box sx={{ display: 'flex', gap: 1.5, my: 1.5, alignItems: 'flex-start', flexWrap: 'wrap' }}>
+          <TargetField key={target} target={target} zone={zone} onTarget={choose} />
+          <TextField
+            select
+            label="Just before"
+            value=""
+            onChange={(e) => choose(Number(e.target.value) - 1)}
+            sx={{ minWidth: 250 }}
+            disabled={d.marks.length === 0}
+            helperText={d.marks.length === 0 ? undefined : 'one millisecond before it'}
+          >
+            {d.marks.map((m, i) => (
+              <MenuItem key={i} value={Date.parse(m.at)}>
+                {m.title} · {m.kind}, {localTime(m.at, zone)}
+              </MenuItem>
+            ))}
+          </TextField>
+          <TextField
+            select
+            label="To a new instance on"
+            value={host ?? ''}
+            onChange={(e) => put('host', e.target.value || null)}
+            sx={{ minWidth: 190 }}
+            slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+          >
+            <MenuItem value="">first that qualifies</MenuItem>
+            {w?.hosts.map((h) => (
+              <MenuItem key={h.id} value={h.id} disabled={h.whyNot !== null}>
+                {h.id}
+                {h.whyNot && ` — ${h.whyNot}`}
+              </MenuItem>
+            ))}
+          </TextField>
+        </Box>
+        {ways.error && <Failure error={ways.error} />}
+        {w && !w.nearest.recoverable && (
+          <Alert severity="warning" variant="outlined" icon={false} sx={{ mb: 1.5 }}>
+            <b>This instant cannot be restored.</b> {w.nearest.reasons.slice(0, 2).join('; ')}.
+            <Box sx={{ display: 'flex', gap: 1, mt: 0.5, flexWrap: 'wrap' }}>
+              {w.nearest.before && (
+                <Button variant="outlined" color="inherit" onClick={() => choose(Date.parse(w.nearest.before!))}>
+                  Nearest before: {localTime(w.nearest.before, zone)}
+                </Button>
+              )}
+              {w.nearest.after && (
+                <Button variant="outlined" color="inherit" onClick={() => choose(Date.parse(w.nearest.after!))}>
+                  Nearest after: {localTime(w.nearest.after, zone)}
+                </Button>
+              )}
+            </Box>
+          </Alert>
+        )}
+        {w?.reason && (
+          <Alert severity="error" variant="outlined" icon={false}>
+            <b>There is no way back under this premise.</b> {w.reason}.
+          </Alert>
+        )}
+        {w?.best && (
+          <Box
+            component="section"
+            aria-label="Ways back"
+            sx={{ display: 'grid', gridTemplateColumns: 'repeat(auto-fit, minmax(178px, 1fr))', gap: 1.5 }}
+          >
+            {[w.best, ...w.alternatives].map((p, i) => (
+              <PathCard
+                key={i}
+                path={p}
+                best={i === 0}
+                zone={zone}
+                rto={w.rtoSeconds}
+                longest={Math.max(...[w.best!, ...w.alternatives].map((x) => x.serviceSeconds))}
+                onHost={() => put('host', p.host)}
+                chosenHost={host}
+              />
+            ))}
+          </Box>
+        )}
+      </Box>
+      <Consequence
+        ways={w}
+        zone={zone}
+        instance={instance}
+        onInstance={setInstance}
+        query={query}
+        onQuery={setQuery}
+        may={mayOperate}
+        busy={start.isPending || ways.isPlaceholderData}
+        error={start.error}
+        onStart={() => start.mutate()}
+      />
+    </Box>
+  );
+}
+
+function TargetField({
+  target,
+  zone,
+  onTarget,
+}: {
+  target: number | null;
+  zone: string;
+  onTarget: (at: number) => void;
+}) {
+  const [text, setText] = useState(() => (target === null ? '' : writeLocal(target, zone)));
+  const ms = readLocal(text, zone);
+  return (
+    <TextField
+      label={`Instant, local time (${zone})`}
+      value={text}
+      onChange={(e) => setText(e.target.value)}
+      onBlur={() => ms !== null && ms !== target && onTarget(ms)}
+      onKeyDown={(e) => e.key === 'Enter' && ms !== null && onTarget(ms)}
+      error={ms === null}
+      helperText={ms === null ? 'Write it as 2026-11-23 07:40' : utc(ms)}
+      sx={{ width: 235 }}
+    />
+  );
+}

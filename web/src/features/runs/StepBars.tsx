@@ -1,0 +1,118 @@
+import Box from '@mui/material/Box';
+import { useEffect, useState } from 'react';
+import type { Schemas } from '../../api/client';
+import { nowMs } from '../../app/live';
+import { duration } from '../../shared/format';
+
+type Run = Schemas['RunView'];
+
+const stateWord: Record<Schemas['StepState'], string> = {
+  waiting: 'waits',
+  running: 'under way',
+  done: 'done',
+  failed: 'could not be done',
+  undone: 'taken back',
+  skipped: 'not needed',
+};
+
+/** Planned and actual bars of every step on one time axis. */
+export function StepBars({ run }: { run: Run }) {
+  const [now, setNow] = useState(() => nowMs());
+  useEffect(() => {
+    if (run.endedAt) return;
+    const timer = setInterval(() => setNow(nowMs()), 500);
+    return () => clearInterval(timer);
+  }, [run.endedAt]);
+  const start = run.startedAt ? Date.parse(run.startedAt) : Date.parse(run.createdAt);
+  const live = run.steps.filter((s) => s.state !== 'skipped');
+  const upTo = (n: number) => live.slice(0, n).reduce((sum, s) => sum + (s.plannedSeconds ?? 0), 0);
+  const rows = live.map((step, i) => ({ step, plannedFrom: upTo(i), plannedTo: upTo(i + 1) }));
+  const planned = upTo(live.length);
+  const end = run.endedAt ? Date.parse(run.endedAt) : now;
+  const longest = Math.max(planned, (end - start) / 1000, 1);
+  const pct = (s: number) => `${(Math.max(0, s) / longest) * 100}%`;
+  return (
+    <Box component="section" aria-label="Steps" sx={{ mt: 2 }}>
+      <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(220px, 320px) 1fr 150px', columnGap: 1.5 }}>
+        <Box sx={{ color: 'text.secondary', fontSize: 12 }}>Step</Box>
+        <Box sx={{ color: 'text.secondary', fontSize: 12, display: 'flex', justifyContent: 'space-between' }}>
+          <span>begun</span>
+          <span>planned above, actual below</span>
+          <span>{duration(longest)}</span>
+        </Box>
+        <Box sx={{ color: 'text.secondary', fontSize: 12, textAlign: 'right' }}>actual / planned</Box>
+        {rows.map(({ step: s, plannedFrom, plannedTo }) => {
+          const from = s.startedAt ? (Date.parse(s.startedAt) - start) / 1000 : null;
+          const to = s.endedAt
+            ? (Date.parse(s.endedAt) - start) / 1000
+            : s.state === 'running'
+              ? (now - start) / 1000
+              : from;
+          const took = from !== null && to !== null ? to - from : null;
+          const colour =
+            s.state === 'failed'
+              ? 'error.main'
+              : s.state === 'undone'
+                ? 'line'
+                : s.kind === 'hold'
+                  ? 'warning.main'
+                  : 'primary.main';
+          return (
+            <Box key={s.ordinal} sx={{ display: 'contents' }}>
+              <Box
+                sx={{
+                  py: 0.75,
+                  borderTop: 1,
+                  borderColor: 'divider',
+                  opacity: s.state === 'undone' ? 0.6 : 1,
+                  overflowWrap: 'anywhere',
+                }}
+              >
+                <b>{s.ordinal}.</b> {s.title}
+                <Box sx={{ fontSize: 12, color: s.state === 'failed' ? 'error.main' : 'text.secondary' }}>
+                  {stateWord[s.state]}
+                  {s.state === 'running' && s.progress > 0 && `, ${Math.round(s.progress * 100)} %`}
+                  {s.note && ` · ${s.note}`}
+                </Box>
+              </Box>
+              <Box sx={{ borderTop: 1, borderColor: 'divider', position: 'relative', minHeight: 40 }}>
+                {s.plannedSeconds !== null && (
+                  <Box
+                    sx={{
+                      position: 'absolute',
+                      top: 9,
+                      height: 8,
+                      left: pct(plannedFrom),
+                      width: `max(2px, ${pct(plannedTo - plannedFrom)})`,
+                      border: 1,
+                      borderColor: 'text.secondary',
+                    }}
+                  />
+                )}
+                {from !== null && to !== null && (
+                  <Box
+                    sx={{
+                      position: 'absolute',
+                      top: 20,
+                      height: 10,
+                      left: pct(from),
+                      width: `max(2px, ${pct(to - from)})`,
+                      bgcolor: colour,
+                    }}
+                  />
+                )}
+              </Box>
+              <Box sx={{ py: 0.75, borderTop: 1, borderColor: 'divider', textAlign: 'right', whiteSpace: 'nowrap' }}>
+                {took === null ? '–' : duration(took)}
+                <Box component="span" sx={{ color: 'text.secondary' }}>
+                  {' '}
+                  / {s.plannedSeconds === null ? 'by people' : duration(s.plannedSeconds)}
+                </Box>
+              </Box>
+            </Box>
+          );
+        })}
+      </Box>
+    </Box>
+  );
+}

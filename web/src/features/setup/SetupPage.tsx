@@ -1,0 +1,23 @@
+import Box from '@mui/material/Box';
+import { useClock } from '../../app/live';
+import { useMay } from '../../app/session';
+import { FilesPanel } from './FilesPanel';
+import { WorldPanel } from './WorldPanel';
+
+/** Files in and out, and the controls of the simulated world. */
+export default function SetupPage() {
+  const administers = useMay('administer');
+  const demo = useClock()?.demo ?? false;
+  return (
+    <Box sx={{ p: 2, maxWidth: 1180 }}>
+      <h1 style={{ fontSize: 20, margin: '0 0 12px' }}>Setup</h1>
+      {demo && administers && <WorldPanel />}
+      {demo && !administers && (
+        <Box sx={{ mb: 2, color: 'text.secondary' }}>
+          Who administers finds the controls of the simulated world here.
+        </Box>
+      )}
+      <FilesPanel demo={demo} />
+    </Box>
+  );
+}

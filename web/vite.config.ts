@@ -1,0 +1,22 @@
+import react from '@vitejs/plugin-react';
+import { defineConfig } from 'vitest/config';
+
+export default defineConfig({
+  plugins: [react()],
+  build: {
+    // An inlined font would break the content security policy.
+    assetsInlineLimit: 0,
+    rolldownOptions: {
+      output: {
+        codeSplitting: {
+          groups: [
+            { name: 'react', test: /node_modules\/(react|react-dom|react-router|scheduler)\// },
+            { name: 'mui', test: /node_modules\/(@mui|@emotion)\// },
+          ],
+        },
+      },
+    },
+  },
+  server: { proxy: { '/api': 'http://127.0.0.1:8420' } },
+  test: { environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'] },
+});
