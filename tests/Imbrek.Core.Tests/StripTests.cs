@@ -14,8 +14,15 @@ public class StripTests
 
     private static BackupSet Log(int number, long from, long to, params BackupCopy[] copies) => new()
     {
-        Id = new($"l{number}"), Database = new("d"), Kind = SetKind.Log, FromPosition = from, ToPosition = to,
-        CoversFrom = Start + Duration.FromMinutes(number), CoversTo = Start + Duration.FromMinutes(number + 1), FinishedAt = Start, DataBytes = 1,
+        Id = new($"l{number}"),
+        Database = new("d"),
+        Kind = SetKind.Log,
+        FromPosition = from,
+        ToPosition = to,
+        CoversFrom = Start + Duration.FromMinutes(number),
+        CoversTo = Start + Duration.FromMinutes(number + 1),
+        FinishedAt = Start,
+        DataBytes = 1,
         Copies = copies.Length > 0 ? copies : [Copy(number + 1)],
     };
 
@@ -99,10 +106,22 @@ public class StripTests
     {
         BackupSet Base(string id, SetKind kind, int minute, string? parent) => new()
         {
-            Id = new(id), Database = new("d"), Kind = kind, Parent = parent is null ? null : new Id<BackupSet>(parent), ToPosition = minute,
-            CoversTo = Start + Duration.FromMinutes(minute), FinishedAt = Start, DataBytes = 1, Copies = [Copy(minute)],
+            Id = new(id),
+            Database = new("d"),
+            Kind = kind,
+            Parent = parent is null ? null : new Id<BackupSet>(parent),
+            ToPosition = minute,
+            CoversTo = Start + Duration.FromMinutes(minute),
+            FinishedAt = Start,
+            DataBytes = 1,
+            Copies = [Copy(minute)],
         };
-        BackupSet[] sets = [Base("full", SetKind.Full, 0, null), .. Enumerable.Range(0, 5).Select(i => Log(i, i, i + 1)), Base("diff", SetKind.Differential, 3, "full")];
+        BackupSet[] sets =
+        [
+            Base("full", SetKind.Full, 0, null),
+            .. Enumerable.Range(0, 5).Select(i => Log(i, i, i + 1)),
+            Base("diff", SetKind.Differential, 3, "full"),
+        ];
         var lineage = Lineage.Of(
             new Database { Id = new("d"), Name = "D", Engine = new("e"), Host = new("h"), SizeBytes = 1 }, new DatabaseCatalogue(new("d"), sets));
         var c = lineage.Catalogue;

@@ -74,7 +74,7 @@ public sealed class ServerProcess : IAsyncDisposable
                     return false;
                 }
             },
-            seconds: 120);
+            what: () => string.Join("\n", said));
     }
 
     /// <summary>Ends the process as a power cut would.</summary>
@@ -138,7 +138,7 @@ public sealed class ServerProcess : IAsyncDisposable
 /// <summary>Waits for something to come true.</summary>
 internal static class Eventually
 {
-    public static async Task Async(Func<Task<bool>> isTrue, double seconds = 60)
+    public static async Task Async(Func<Task<bool>> isTrue, double seconds = 180, Func<string>? what = null)
     {
         using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(20));
         var until = Stopwatch.StartNew();
@@ -146,7 +146,7 @@ internal static class Eventually
         {
             if (until.Elapsed.TotalSeconds > seconds)
             {
-                throw new TimeoutException($"it did not come true within {seconds} s");
+                throw new TimeoutException($"it did not come true within {seconds} s: {what?.Invoke()}");
             }
 
             await timer.WaitForNextTickAsync();

@@ -58,12 +58,14 @@ public sealed class Session : IDisposable
     public async Task<JsonElement> RunIsAsync(string run, string state)
     {
         JsonElement r = default;
-        await Eventually.Async(async () =>
-        {
-            r = await GetAsync($"/api/runs/{run}");
-            var now = r.GetProperty("state").GetString();
-            return now == state || (now is "failed" or "cancelled" && state != now ? throw new InvalidOperationException($"the run is {now}: {r}") : false);
-        });
+        await Eventually.Async(
+            async () =>
+            {
+                r = await GetAsync($"/api/runs/{run}");
+                var now = r.GetProperty("state").GetString();
+                return now == state || (now is "failed" or "cancelled" && state != now ? throw new InvalidOperationException($"the run is {now}: {r}") : false);
+            },
+            what: () => $"{state}: {r}");
         return r;
     }
 
