@@ -19,27 +19,38 @@ public readonly record struct ExposureColumn(Instant At, double? WorstSeconds, d
         var worst = new double?[columns];
         var least = new double?[columns];
         var nothing = new bool[columns];
-        var width = (to - from).TotalSeconds / columns;
+        var span = (to - from).BclCompatibleTicks;
+
+        // In whole ticks: with fractions a step could fall into the column before the one it begins in.
+        Instant Edge(int column) => from + Duration.FromTicks((long)((Int128)span * column / columns));
+        var c = 0;
         for (var i = 0; i < steps.Count; i++)
         {
             var (start, end) = (steps[i].At, i + 1 < steps.Count ? steps[i + 1].At : to);
-            var first = Math.Clamp((int)((start - from).TotalSeconds / width), 0, columns - 1);
-            var last = Math.Clamp((int)Math.Ceiling((end - from).TotalSeconds / width) - 1, first, columns - 1);
-            for (var c = first; c <= last; c++)
+            while (c + 1 < columns && Edge(c + 1) <= start)
+            {
+                c++;
+            }
+
+            for (; ; c++)
             {
                 if (steps[i].Latest is not { } latest)
                 {
                     nothing[c] = true;
-                    continue;
+                }
+                else
+                {
+                    worst[c] = Math.Max(worst[c] ?? 0, (Instant.Min(end, Edge(c + 1)) - latest).TotalSeconds);
+                    least[c] = Math.Min(least[c] ?? double.MaxValue, (Instant.Max(start, Edge(c)) - latest).TotalSeconds);
                 }
 
-                var columnStart = Instant.Max(start, from + Duration.FromSeconds(c * width));
-                var columnEnd = Instant.Min(end, from + Duration.FromSeconds((c + 1) * width));
-                worst[c] = Math.Max(worst[c] ?? 0, (columnEnd - latest).TotalSeconds);
-                least[c] = Math.Min(least[c] ?? double.MaxValue, (columnStart - latest).TotalSeconds);
+                if (c + 1 == columns || Edge(c + 1) >= end)
+                {
+                    break;
+                }
             }
         }
 
-        return [.. Enumerable.Range(0, columns).Select(c => new ExposureColumn(from + Duration.FromSeconds(c * width), worst[c], least[c], nothing[c]))];
+        return [.. Enumerable.Range(0, columns).Select(i => new ExposureColumn(Edge(i), worst[i], least[i], nothing[i]))];
     }
 }
