@@ -153,7 +153,7 @@ public class RecurrenceTests
     public void A_wrong_rule_names_the_part_at_fault(string rule, string part) =>
         Assert.Contains(part, Assert.Throws<FormatException>(() => RecurrenceRule.Parse(rule)).Message, StringComparison.Ordinal);
 
-    /// <summary>Rules on whose meaning both libraries agree: a day of the month in a yearly rule comes with its month.</summary>
+    /// <summary>Rules on whose meaning both libraries agree: a day of the month in a yearly rule comes with its month, and not with the n-th day of a week.</summary>
     private static readonly Gen<string> Rules =
         from freq in Gen.OneOf(Gen.Const("YEARLY"), Gen.Const("MONTHLY"), Gen.Const("WEEKLY"), Gen.Const("DAILY"))
         from interval in Gen.Int[1, 4]
@@ -165,7 +165,7 @@ public class RecurrenceTests
         select $"FREQ={freq};INTERVAL={interval}"
             + List("BYMONTH", freq is "YEARLY" or "MONTHLY" ? months : [])
             + List("BYMONTHDAY", freq is "MONTHLY" || (freq is "YEARLY" && months.Length > 0) ? monthDays : [])
-            + List("BYDAY", [.. days.Distinct().Select(d => (freq is "MONTHLY" ? number : "") + d)])
+            + List("BYDAY", [.. days.Distinct().Select(d => (freq is "MONTHLY" && monthDays.Length == 0 ? number : "") + d)])
             + List("BYHOUR", hours);
 
     private static string List<T>(string name, T[] values) => values.Length == 0 ? "" : $";{name}={string.Join(',', values.Distinct())}";
@@ -174,13 +174,21 @@ public class RecurrenceTests
     public void Another_library_finds_the_same_occurrences() => Rules.Sample(
         rule =>
         {
-            var start = new LocalDateTime(2024, 1, 31, 9, 15);
+            var start = new LocalDateTime(2024, 1, 9, 9, 15);
             var (from, to) = (Instant.FromUtc(2024, 1, 1, 0, 0), Instant.FromUtc(2027, 1, 1, 0, 0));
-            var theirs = new CalendarEvent { Start = new CalDateTime(2024, 1, 31, 9, 15, 0, "Europe/Oslo"), RecurrenceRule = new Ical.Net.DataTypes.RecurrenceRule(rule) };
-            var expected = theirs.GetOccurrences(new CalDateTime(2024, 1, 1, 0, 0, 0, "UTC")).Select(o => Instant.FromDateTimeUtc(o.Period.StartTime.AsUtc)).TakeWhile(i => i < to)
-
+            var theirs = new CalendarEvent { Start = new CalDateTime(2024, 1, 9, 9, 15, 0, "Europe/Oslo"), RecurrenceRule = new Ical.Net.DataTypes.RecurrenceRule(rule) };
+            Instant[] expected;
+            try
+            {
                 // It counts the start as an occurrence even where the rule leaves it out; we do not.
-                .Where(i => i != start.InZoneLeniently(Oslo).ToInstant()).ToArray();
+                expected = [.. theirs.GetOccurrences(new CalDateTime(2024, 1, 1, 0, 0, 0, "UTC")).Select(o => Instant.FromDateTimeUtc(o.Period.StartTime.AsUtc)).TakeWhile(i => i < to).Where(i => i != start.InZoneLeniently(Oslo).ToInstant())];
+            }
+            catch (Ical.Net.Evaluation.EvaluationException)
+            {
+                // It gives up on a rule that matches nothing.
+                expected = [];
+            }
+
             var ours = new Recurrence(RecurrenceRule.Parse(rule), start, Oslo).Between(from, to).Where(i => i != start.InZoneLeniently(Oslo).ToInstant()).ToArray();
             Assert.Equal(expected, ours);
         },
@@ -190,7 +198,7 @@ public class RecurrenceTests
     public void A_window_asked_for_by_itself_gives_what_the_whole_gives_there() => Gen.Select(Rules, Gen.Int[0, 900], Gen.Int[1, 60]).Sample(
         (rule, day, days) =>
         {
-            var recurrence = new Recurrence(RecurrenceRule.Parse(rule), new LocalDateTime(2024, 1, 31, 9, 15), Oslo);
+            var recurrence = new Recurrence(RecurrenceRule.Parse(rule), new LocalDateTime(2024, 1, 9, 9, 15), Oslo);
             var from = Instant.FromUtc(2024, 1, 1, 0, 0) + Duration.FromDays(day);
             var to = from + Duration.FromDays(days);
             Assert.Equal(recurrence.Between(Instant.FromUtc(2024, 1, 1, 0, 0), to).Where(i => i >= from), recurrence.Between(from, to));
