@@ -3,7 +3,9 @@ using System.Globalization;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
@@ -25,6 +27,12 @@ if (args is ["fleet-list"])
     return;
 }
 
+if (args is ["timetable"])
+{
+    Timetable();
+    return;
+}
+
 var (one, memory, subjects) = Evaluate(10_000, 100);
 Row("worst exposure, 1,000,000 sets in 10,000 databases, 7-day window, five losses, one core", $"{one:0.00} s", "under 2 s");
 Row("memory held per set, catalogue and lineage, 1.1 copies a set", $"{memory:0} bytes", "under 128 bytes");
@@ -36,7 +44,63 @@ GC.Collect();
 var (two, _, _) = Evaluate(20_000, 100);
 Row("2,000,000 sets against 1,000,000", $"{two / one:0.00} times the time", "at most 2.3 times");
 Path();
+Timetable();
 await FleetList();
+
+void Timetable()
+{
+    var zone = DateTimeZoneProviders.Tzdb["Europe/Oslo"];
+    Recurrence When(string words) => RecurrenceWords.TryParse(words, zone, new LocalDate(2026, 1, 1), out var r, out var error) ? r! : throw new FormatException(error);
+    var due = new List<long>(40_000_000);
+    foreach (var words in (string[])["every 15 minutes", "every 5 minutes between 06:00 and 22:00", "daily 01:30", "weekdays 06:00, 12:00, 18:00"])
+    {
+        var recurrence = When(words);
+        var watch = Stopwatch.StartNew();
+        due.Clear();
+        for (var database = 0; database < 2000; database++)
+        {
+            recurrence.Expand(now.ToUnixTimeMilliseconds(), (now + Duration.FromDays(120)).ToUnixTimeMilliseconds(), due);
+            if (due.Count > 30_000_000)
+            {
+                due.Clear();
+            }
+        }
+
+        watch.Stop();
+        Row($"expansion of \"{words}\" over 120 days with clock changes", $"{recurrence.Between(now, now + Duration.FromDays(120)).Count() * 2000.0 / watch.Elapsed.TotalSeconds / 1e6:0.0} million occurrences a second", "millions a second");
+    }
+
+    Plan Weekly(int spreadHours) => new(
+        new("all"),
+        "All",
+        new Selection { Engines = [new("chain")] },
+        [
+            new PlanTask { Id = "full", Kind = TaskKind.Full, Recurrence = When("Sundays 00:00"), SpreadOver = Duration.FromHours(spreadHours), Store = new Id<Store>("store-east"), CopyTo = [new("store-west")] },
+            new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = When("every 15 minutes"), SpreadOver = Duration.FromMinutes(14), Store = new Id<Store>("store-east"), CopyTo = [new("store-west")] },
+        ],
+        TellRule.Nobody);
+
+    var fleet = FleetGenerator.Fleet(10_000);
+    var whole = Stopwatch.StartNew();
+    var counter = new Counter();
+    Prediction.Run(new PredictionInput { Fleet = fleet, Series = Series.Of(Weekly(140), fleet), From = now, To = now + Duration.FromDays(30) }, counter);
+    whole.Stop();
+    Row($"prediction of 30 days of 10,000 databases, {counter.Runs / 1e6:0.0} million runs", $"{whole.Elapsed.TotalSeconds:0.0} s, {counter.Runs / 1e6 / whole.Elapsed.TotalSeconds:0.0} million runs a second", "");
+
+    var five = FleetGenerator.Fleet(500);
+    foreach (var sample in (int[])[12, 24, 500])
+    {
+        var times = new List<double>();
+        for (var round = 0; round < 5; round++)
+        {
+            var edit = Stopwatch.StartNew();
+            Designer.Design(new DesignQuestion { Fleet = five, Series = Series.Of(Weekly(20), five), Databases = [.. five.Databases.Where((_, i) => i % (500 / sample) == 0).Take(sample)], From = now });
+            times.Add(edit.Elapsed.TotalMilliseconds);
+        }
+
+        Row($"one edit of a plan of 500 databases, all simulated, figures of {sample} under five losses", $"{times.Order().ElementAt(2):0} ms", sample == 500 ? "" : "under 300 ms");
+    }
+}
 
 void Row(string what, string measured, string asked) => Console.WriteLine($"| {what} | {measured} | {asked} |");
 
@@ -228,4 +292,14 @@ async Task FleetList()
 
         return best;
     }
+}
+
+/// <summary>Counts runs, and keeps none.</summary>
+internal sealed class Counter : IPredictionSink
+{
+    public long Runs { get; private set; }
+
+    public void Add(in PredictedRun run) => Runs++;
+
+    public void AddCopy(int series, long captured, int copier, long at) => Runs++;
 }

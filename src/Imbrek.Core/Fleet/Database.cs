@@ -30,6 +30,18 @@ public sealed record Database
     /// <summary>Its size in bytes.</summary>
     public required long SizeBytes { get; init; }
 
+    /// <summary>Bytes by which it grows a day; null when not known.</summary>
+    public double? GrowthBytesPerDay { get; init; }
+
+    /// <summary>Bytes of its data that change within a day; null when not known.</summary>
+    public double? ChangeBytesPerDay { get; init; }
+
+    /// <summary>Bytes of log it writes a second, mean over a day; null when not known.</summary>
+    public double? LogBytesPerSecond { get; init; }
+
+    /// <summary>The log rate of each hour of the day (UTC) over the mean; empty means even.</summary>
+    public IReadOnlyList<double> LogByHour { get; init; } = [];
+
     /// <summary>What becomes of its log.</summary>
     public LogMode LogMode { get; init; } = LogMode.Kept;
 

@@ -1,3 +1,5 @@
+using Imbrek.Core.Catalogue;
+
 namespace Imbrek.Core.Fleet;
 
 /// <summary>What one family of database engine can do and how fast (section 6 of the definitions).</summary>
@@ -9,6 +11,8 @@ namespace Imbrek.Core.Fleet;
 /// <param name="ReplayBytesPerSecond">The rate at which log is replayed, bytes of log data per second.</param>
 /// <param name="IndexBytesPerSecond">The rate at which an export rebuilds indexes, bytes of data per second.</param>
 /// <param name="OpenSeconds">Seconds to open the database after the last set.</param>
+/// <param name="Takes">The kinds of set it can take; empty means not stated, which allows all.</param>
+/// <param name="TracksChanges">Whether it knows what changed; without, a differential or incremental reads the whole database.</param>
 public sealed record EngineProfile(
     Id<EngineProfile> Id,
     string Name,
@@ -17,4 +21,10 @@ public sealed record EngineProfile(
     double RestoreBytesPerSecond,
     double ReplayBytesPerSecond,
     double IndexBytesPerSecond,
-    double OpenSeconds);
+    double OpenSeconds,
+    IReadOnlyList<SetKind>? Takes = null,
+    bool TracksChanges = true)
+{
+    /// <summary>Whether it can take a kind of set.</summary>
+    public bool CanTake(SetKind kind) => Takes is not { Count: > 0 } || Takes.Contains(kind);
+}

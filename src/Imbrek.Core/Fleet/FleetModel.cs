@@ -1,5 +1,6 @@
 using System.Collections.Frozen;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
 
 namespace Imbrek.Core.Fleet;
 
@@ -72,6 +73,9 @@ public sealed class FleetModel
     /// <summary>Databases in the order of the file.</summary>
     public IReadOnlyList<Database> Databases { get; }
 
+    /// <summary>Plans in the order of the file.</summary>
+    public IReadOnlyList<Plan> Plans { get; private init; } = [];
+
     /// <summary>Sites by identifier.</summary>
     public FrozenDictionary<Id<Site>, Site> Sites { get; }
 
@@ -98,6 +102,13 @@ public sealed class FleetModel
 
     /// <summary>The link between two different sites; null when there is none.</summary>
     public Link? LinkBetween(Id<Site> one, Id<Site> other) => linkByPair.GetValueOrDefault((one, other));
+
+    /// <summary>The same fleet with other plans.</summary>
+    public FleetModel WithPlans(IEnumerable<Plan> plans) =>
+        new(SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, Databases) { Plans = [.. plans] };
+
+    /// <summary>The plans that catch a database: one as a rule, none when it is not covered, more when plans conflict.</summary>
+    public IReadOnlyList<Plan> PlansOf(Database database) => [.. Plans.Where(p => p.Members.Catches(database))];
 
     /// <summary>The objective of a database; null when none was agreed.</summary>
     public Objective? ObjectiveOf(Database database) =>

@@ -9,6 +9,8 @@ namespace Imbrek.Core.Fleet;
 /// <param name="Engines">The engine families it can run; empty means any.</param>
 /// <param name="Versions">The major versions installed; empty means not stated.</param>
 /// <param name="Keys">The names of the encryption keys present; empty means not stated.</param>
+/// <param name="Slots">How many backups may run on it at once, log backups not counted; null for no limit.</param>
+/// <param name="Processors">How many processors backups may use; null when not stated, which never limits.</param>
 public sealed record Host(
     Id<Host> Id,
     Id<Site> Site,
@@ -17,4 +19,6 @@ public sealed record Host(
     long? FreeBytes,
     IReadOnlyList<Id<EngineProfile>> Engines,
     IReadOnlyList<string> Versions,
-    IReadOnlyList<string> Keys);
+    IReadOnlyList<string> Keys,
+    int? Slots = null,
+    double? Processors = null);

@@ -8,6 +8,9 @@ namespace Imbrek.Core.Fleet;
 /// <param name="Offline">Out of reach of any credential (vaulted tape, locked bucket); still reachable for a restore.</param>
 /// <param name="ReadBytesPerSecond">Read rate in bytes per second.</param>
 /// <param name="WriteBytesPerSecond">Write rate in bytes per second.</param>
+/// <param name="Slots">How many backups may write to it at once, log backups not counted; null for no limit.</param>
+/// <param name="CapacityBytes">How much it holds, bytes; null when not stated.</param>
+/// <param name="Locks">Whether it can lock copies against deletion.</param>
 public sealed record Store(
     Id<Store> Id,
     Id<Site> Site,
@@ -15,4 +18,7 @@ public sealed record Store(
     Id<Host>? Host,
     bool Offline,
     double ReadBytesPerSecond,
-    double WriteBytesPerSecond);
+    double WriteBytesPerSecond,
+    int? Slots = null,
+    long? CapacityBytes = null,
+    bool Locks = false);

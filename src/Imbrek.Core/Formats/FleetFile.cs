@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json;
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using NodaTime;
@@ -26,6 +27,8 @@ public static class FleetFile
         ["kept"] = LogMode.Kept,
         ["discarded"] = LogMode.Discarded,
     };
+
+    private static readonly IReadOnlyDictionary<string, SetKind> SetKinds = CatalogueFile.Kinds;
 
     private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
 
@@ -69,6 +72,8 @@ public static class FleetFile
                 engines = h.Engines.Select(e => e.Value),
                 versions = h.Versions,
                 keys = h.Keys,
+                slots = h.Slots,
+                processors = h.Processors,
             }),
             stores = fleet.StoreList.Select(s => new
             {
@@ -79,6 +84,9 @@ public static class FleetFile
                 offline = s.Offline,
                 readBytesPerSecond = s.ReadBytesPerSecond,
                 writeBytesPerSecond = s.WriteBytesPerSecond,
+                slots = s.Slots,
+                capacityBytes = s.CapacityBytes,
+                locks = s.Locks,
             }),
             engines = fleet.EngineList.Select(e => new
             {
@@ -90,6 +98,8 @@ public static class FleetFile
                 replayBytesPerSecond = e.ReplayBytesPerSecond,
                 indexBytesPerSecond = e.IndexBytesPerSecond,
                 openSeconds = e.OpenSeconds,
+                takes = e.Takes?.Select(k => k.ToString().ToLowerInvariant()),
+                tracksChanges = e.TracksChanges,
             }),
             objectives = fleet.ObjectiveList.Select(o => new
             {
@@ -111,6 +121,10 @@ public static class FleetFile
                 objective = d.Objective?.Value,
                 service = d.Service?.Value,
                 sizeBytes = d.SizeBytes,
+                growthBytesPerDay = d.GrowthBytesPerDay,
+                changeBytesPerDay = d.ChangeBytesPerDay,
+                logBytesPerSecond = d.LogBytesPerSecond,
+                logByHour = d.LogByHour,
                 logMode = d.LogMode.ToString().ToLowerInvariant(),
                 version = d.Version,
                 key = d.Key,
@@ -128,6 +142,7 @@ public static class FleetFile
                     startsAt = Instants.Write(b.StartsAt),
                 }),
             }),
+            plans = fleet.Plans.Select(PlanFile.Write),
         },
         Indented) + "\n";
 
@@ -161,6 +176,7 @@ public static class FleetFile
             var serviceItems = Identify("services", services);
             var databaseItems = Identify("databases", databases);
             var linkItems = root.Objects("links");
+            var planItems = Identify("plans", []);
 
             var readSites = siteItems.Select(ReadSite).ToArray();
             var readLinks = ReadLinks(linkItems);
@@ -176,9 +192,15 @@ public static class FleetFile
                 item.WarnOfUnknown();
             }
 
-            return root.HasFaults
-                ? null
-                : new FleetModel(readSites, readLinks, readArrays, readHosts, readStores, readEngines, readObjectives, readServices, readDatabases);
+            if (root.HasFaults)
+            {
+                return null;
+            }
+
+            // Plans name parts of the fleet: they are read against it once it is whole.
+            var fleet = new FleetModel(readSites, readLinks, readArrays, readHosts, readStores, readEngines, readObjectives, readServices, readDatabases);
+            var plans = planItems.Select(p => PlanFile.Read(p, fleet, new LocalDate(2000, 1, 1))).ToArray();
+            return root.HasFaults ? null : fleet.WithPlans(plans!);
         }
 
         private IReadOnlyList<LocatedJson> Identify(string list, HashSet<string> ids)
@@ -263,7 +285,9 @@ public static class FleetFile
             j.Integer("freeBytes", false, 0),
             [.. Refs(j, "engines", engines, "engine").Select(e => new Id<EngineProfile>(e))],
             j.Texts("versions"),
-            j.Texts("keys"));
+            j.Texts("keys"),
+            (int?)j.Integer("slots", false, 1),
+            j.Number("processors", false, above: true));
 
         private Store ReadStore(LocatedJson j) => new(
             new(Id(j)),
@@ -272,7 +296,10 @@ public static class FleetFile
             Ref(j, "host", hosts, "host", false) is { } h ? new Id<Host>(h) : null,
             j.Flag("offline") ?? false,
             j.Number("readBytesPerSecond", above: true) ?? 1,
-            j.Number("writeBytesPerSecond", above: true) ?? 1);
+            j.Number("writeBytesPerSecond", above: true) ?? 1,
+            (int?)j.Integer("slots", false, 1),
+            j.Integer("capacityBytes", false, 0),
+            j.Flag("locks") ?? false);
 
         private static EngineProfile ReadEngine(LocatedJson j) => new(
             new(Id(j)),
@@ -282,7 +309,20 @@ public static class FleetFile
             j.Number("restoreBytesPerSecond", above: true) ?? 1,
             j.Number("replayBytesPerSecond", above: true) ?? 1,
             j.Number("indexBytesPerSecond", above: true) ?? 1,
-            j.Number("openSeconds") ?? 0);
+            j.Number("openSeconds") ?? 0,
+            ReadKinds(j),
+            j.Flag("tracksChanges") ?? true);
+
+        private static SetKind[] ReadKinds(LocatedJson j)
+        {
+            var names = j.Texts("takes");
+            foreach (var name in names.Where(n => !SetKinds.ContainsKey(n)))
+            {
+                j.FaultAt("takes", $"'{name}' is not one of {string.Join(", ", SetKinds.Keys)}");
+            }
+
+            return [.. names.Where(SetKinds.ContainsKey).Select(n => SetKinds[n]).Distinct()];
+        }
 
         private static Objective ReadObjective(LocatedJson j)
         {
@@ -311,6 +351,10 @@ public static class FleetFile
             Objective = Ref(j, "objective", objectives, "objective", false) is { } o ? new Id<Objective>(o) : null,
             Service = Ref(j, "service", services, "service", false) is { } s ? new Id<Service>(s) : null,
             SizeBytes = j.Integer("sizeBytes", true, 0) ?? 0,
+            GrowthBytesPerDay = j.Number("growthBytesPerDay", false, double.MinValue),
+            ChangeBytesPerDay = j.Number("changeBytesPerDay", false),
+            LogBytesPerSecond = j.Number("logBytesPerSecond", false),
+            LogByHour = ReadHours(j),
             LogMode = j.Choice("logMode", LogModes, false) ?? LogMode.Kept,
             Version = j.Text("version", false),
             Key = j.Text("key", false),
@@ -321,6 +365,17 @@ public static class FleetFile
             Tags = j.Texts("tags"),
             Branches = ReadBranches(j),
         };
+
+        private static IReadOnlyList<double> ReadHours(LocatedJson database)
+        {
+            var hours = database.Numbers("logByHour");
+            if (hours.Count is not (0 or 24))
+            {
+                database.FaultAt("logByHour", "expected 24 numbers, one for each hour of the day (UTC)");
+            }
+
+            return hours;
+        }
 
         private static List<Branch> ReadBranches(LocatedJson database)
         {

@@ -280,6 +280,53 @@ internal sealed class LocatedJson
         return [.. items.Select(i => (string)i.value!)];
     }
 
+    /// <summary>A list of numbers of at least 0; empty when it is left out.</summary>
+    public IReadOnlyList<double> Numbers(string name)
+    {
+        if (Member(name) is not { } m)
+        {
+            return [];
+        }
+
+        if (m.value is not List<LocatedJson> items)
+        {
+            m.Fault("expected a list of numbers");
+            return [];
+        }
+
+        var numbers = new List<double>();
+        foreach (var item in items)
+        {
+            if (item.type == JsonTokenType.Number && double.TryParse((string)item.value!, NumberStyles.Float, CultureInfo.InvariantCulture, out var d) && double.IsFinite(d) && d >= 0)
+            {
+                numbers.Add(d);
+            }
+            else
+            {
+                item.Fault("expected a number of at least 0");
+            }
+        }
+
+        return numbers;
+    }
+
+    /// <summary>One object; null when it is left out.</summary>
+    public LocatedJson? Object(string name)
+    {
+        if (Member(name) is not { } m)
+        {
+            return null;
+        }
+
+        if (!m.IsObject)
+        {
+            m.Fault("expected an object");
+            return null;
+        }
+
+        return m;
+    }
+
     public IReadOnlyList<LocatedJson> Objects(string name, bool required = false)
     {
         if (Member(name) is not { } m)

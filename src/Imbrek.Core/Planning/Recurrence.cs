@@ -101,6 +101,10 @@ public sealed class Recurrence : IEquatable<Recurrence>
         {
             ExpandElapsed(ref sink);
         }
+        else if (OnWeekDays)
+        {
+            ExpandWeekDays(ref sink);
+        }
         else
         {
             ExpandDays(ref sink);
@@ -185,7 +189,46 @@ public sealed class Recurrence : IEquatable<Recurrence>
 
     private bool HasExceptions => exceptDays.Count + exceptTimes.Count > 0;
 
-    // ---- days, weeks, months, years ----
+    // ---- days and weeks, the usual case: day numbers alone ----
+    private bool OnWeekDays => Rule.Frequency is Frequency.Daily or Frequency.Weekly && Rule.Months.Count + Rule.MonthDays.Count + Rule.Positions.Count == 0;
+
+    private void ExpandWeekDays(ref Sink sink)
+    {
+        // Bit 0 is Monday; 1 January 1970 was a Thursday.
+        var fits = Rule.Days.Count == 0
+            ? Rule.Frequency == Frequency.Daily ? 0x7F : 1 << ((int)Start.DayOfWeek - 1)
+            : Rule.Days.Aggregate(0, (bits, d) => bits | (1 << ((int)d.Day - 1)));
+        var weekly = Rule.Frequency == Frequency.Weekly;
+        var startDay = Days(Start.Date);
+        var startWeek = Days(WeekOf(Start.Date));
+        var offset = new CachedOffset(Zone);
+        var start = ToInstant(Start).ToUnixTimeMilliseconds();
+        var day = sink.Counts ? startDay : Math.Max(startDay, (int)(sink.From / 86_400_000) - 2);
+        for (; !sink.Done && (day - 1) * 86_400_000L < sink.To; day++)
+        {
+            if ((fits & (1 << ((day + 3) % 7))) == 0 || (weekly ? (day - startWeek) / 7 % Rule.Interval : (day - startDay) % Rule.Interval) != 0)
+            {
+                continue;
+            }
+
+            foreach (var second in secondsOfDay)
+            {
+                var local = (day * 86_400_000L) + (second * 1000L);
+                var at = offset.ToInstant(local);
+                if (at >= sink.To || sink.Done)
+                {
+                    return;
+                }
+
+                if (at >= start)
+                {
+                    sink.Take(at, HasExceptions && Excepted(new LocalDate(1970, 1, 1).PlusDays(day).AtMidnight().PlusSeconds(second)));
+                }
+            }
+        }
+    }
+
+    // ---- months, years and the rarer rules ----
     private void ExpandDays(ref Sink sink)
     {
         var lookedFor = 0;

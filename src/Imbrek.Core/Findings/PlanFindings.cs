@@ -1,0 +1,223 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Timetable;
+using NodaTime;
+
+namespace Imbrek.Core.Findings;
+
+/// <summary>The rules that look at what plans will do for one database.</summary>
+public static class PlanFindings
+{
+    private const double ShortRpoSeconds = 3600;
+
+    /// <summary>Everything found about one database's plans, most urgent first.</summary>
+    /// <param name="fleet">The fleet with its plans.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="designed">Its designed figures; null when not made.</param>
+    /// <param name="clashes">Clashes of the prediction.</param>
+    /// <param name="proof">Its newest proof; null when there is none.</param>
+    /// <param name="at">Now.</param>
+    public static IReadOnlyList<Finding> Of(
+        FleetModel fleet, Database database, IReadOnlyList<DesignedFigures>? designed, IReadOnlyList<Clash> clashes, Proof? proof, Instant at)
+    {
+        var plans = fleet.PlansOf(database);
+        if (plans.Count == 0)
+        {
+            return [new("no-plan", database.Id, Urgency.Now, "No plan covers it", "Nothing will back it up", "Put it under a plan")];
+        }
+
+        var found = new List<Finding>();
+        if (plans.Count > 1)
+        {
+            Say("two-plans", Urgency.Soon, $"{plans.Count} plans catch it: {string.Join(", ", plans.Select(p => p.Name))}", "Both back it up; differentials of one may build on fulls of the other", "Leave it out of all plans but one");
+        }
+
+        foreach (var plan in plans)
+        {
+            LookAtKinds(plan);
+            LookAtPlaces(plan);
+            LookAtKeeping(plan);
+            LookAtTimes(plan);
+            LookAtChecks(plan);
+        }
+
+        LookAtFigures();
+        return [.. found.OrderByDescending(f => f.Urgency).DistinctBy(f => (f.Code, f.What))];
+
+        void Say(string code, Urgency urgency, string what, string why, string remedy) => found.Add(new Finding(code, database.Id, urgency, what, why, remedy));
+
+        void LookAtKinds(Plan plan)
+        {
+            var engine = fleet.Engines[database.Engine];
+            foreach (var task in plan.Tasks)
+            {
+                if (task.Kind == TaskKind.Log && database.LogMode == LogMode.Discarded)
+                {
+                    Say("log-task-without-log", Urgency.Now, $"{plan.Name}: \"{task.Id}\" backs up a log that the database discards", "Every run of it is refused", "Let the database keep its log, then take a full");
+                }
+                else if (task.Kind.Makes() is { } kind && !engine.CanTake(kind))
+                {
+                    Say("kind-not-possible", Urgency.Now, $"{plan.Name}: {engine.Name} cannot take a {kind.ToString().ToLowerInvariant()}", "Every run of it fails", "Take a kind that the family knows");
+                }
+
+                if (task.Kind is TaskKind.Differential or TaskKind.Incremental && !engine.TracksChanges)
+                {
+                    Say("reads-everything", Urgency.Later, $"{plan.Name}: \"{task.Id}\" reads the whole database each time", $"{engine.Name} does not track changes, so only space is saved, not time", "Turn on change tracking, or take fulls");
+                }
+
+                if (task.Compression == Compression.Strong && fleet.Hosts[database.Host].Processors is { } processors && processors < 4)
+                {
+                    Say("compression-short-of-processor", Urgency.Soon, $"{plan.Name}: \"{task.Id}\" compresses hard on {database.Host}, where backups may use {processors:0.#} processors", "It slows down the database's own work and takes longer than the disks need", "Compress lightly");
+                }
+            }
+
+            var bases = plan.Tasks.Where(t => t.Kind is TaskKind.Full or TaskKind.Snapshot).ToArray();
+            if (plan.Tasks.Any(t => t.Kind is TaskKind.Differential or TaskKind.Incremental) && !Array.Exists(bases, b => !b.OutsideChain))
+            {
+                Say("no-base-in-chain", Urgency.Now, $"{plan.Name}: its differentials have no full to build on", bases.Length > 0 ? "Its fulls are taken outside the chain and are no base" : "It takes no full", "Take fulls inside the chain");
+            }
+
+            var states = plan.Tasks.Where(t => t.Kind.MakesState()).ToArray();
+            if (states.Length > 0 && Array.TrueForAll(states, s => s.Kind == TaskKind.Export) && fleet.ObjectiveOf(database) is { RpoSeconds: < ShortRpoSeconds } objective)
+            {
+                Say("export-with-short-rpo", Urgency.Now, $"{plan.Name} only exports, and the RPO is {PlainDuration.Of(objective.RpoSeconds)}", "No log can follow an export: between two exports all is lost", "Take fulls and log backups, or agree a longer RPO");
+            }
+        }
+
+        void LookAtPlaces(Plan plan)
+        {
+            var host = fleet.Hosts[database.Host];
+            var stores = plan.Tasks.SelectMany(t => t.Stores).Distinct().Select(s => fleet.Stores[s]).ToArray();
+            Loss[] domains = [Loss.Of(host.Id), .. host.Array is { } array ? new[] { Loss.Of(array) } : [], Loss.Of(host.Site)];
+            if (stores.Length > 0 && Array.Find(domains, d => Array.TrueForAll(stores, s => !d.Spares(s, fleet))) is { } lost
+                && (lost.Kind != LossKind.Site || fleet.ObjectiveOf(database)?.Against.Contains(LossKind.Site) == true))
+            {
+                Say("copies-in-failure-domain", Urgency.Now, $"{plan.Name} keeps every copy within {lost}, with the database", "What destroys the database destroys its copies", $"Copy to a store outside {lost}");
+            }
+
+            foreach (var task in plan.Tasks.Where(t => t.Store is not null && t.Kind.Makes() is not null))
+            {
+                if (Routes.Between(fleet, database.Host, task.Store!.Value) is null)
+                {
+                    Say("store-unreachable", Urgency.Now, $"{plan.Name}: no link leads from {database.Host} to {task.Store}", "Every run of it fails", "Choose a store that can be reached");
+                }
+
+                if (task.Key is { } key)
+                {
+                    var keyless = database.RecoveryHosts.Select(h => fleet.Hosts[h]).Where(h => h.Keys.Count > 0 && !h.Keys.Contains(key)).ToArray();
+                    if (keyless.Length > 0 && keyless.Length == database.RecoveryHosts.Count(h => fleet.Hosts[h].Keys.Count > 0))
+                    {
+                        Say("key-not-at-recovery", Urgency.Now, $"Key {key} is on none of its recovery hosts ({string.Join(", ", keyless.Select(h => h.Id))})", "An encrypted copy without its key is lost", $"Put key {key} on {keyless[0].Id}");
+                    }
+                }
+            }
+        }
+
+        void LookAtKeeping(Plan plan)
+        {
+            foreach (var store in plan.Tasks.SelectMany(t => t.Stores).Distinct())
+            {
+                var bases = plan.Tasks.Where(t => t.Kind is TaskKind.Full or TaskKind.Snapshot && t.Stores.Contains(store)).Select(t => t.KeepIn(store).Reach).OfType<Duration>().ToArray();
+                foreach (var task in plan.Tasks.Where(t => t.Kind is TaskKind.Differential or TaskKind.Incremental or TaskKind.Log && t.Stores.Contains(store)))
+                {
+                    if (bases.Length > 0 && task.KeepIn(store).Reach is { } reach && bases.Max() < reach)
+                    {
+                        Say("base-removed-first", Urgency.Soon, $"{plan.Name}: in {store} fulls are kept {Plain(bases.Max())}, \"{task.Id}\" {Plain(reach)}", "What builds on a full is worth nothing without it; clean-up keeps the full, so more space is used than the rule says", "Keep fulls at least as long as what builds on them");
+                    }
+                }
+            }
+
+            foreach (var task in plan.Tasks.Where(t => t.Kind.Makes() is not null && t.CopyTo.Count > 0 && t.KeepCopies is not null))
+            {
+                if (task.Keep.Reach is { } here && task.KeepCopies!.Reach is { } there && there < here)
+                {
+                    Say("downstream-kept-shorter", Urgency.Soon, $"{plan.Name}: \"{task.Id}\" is kept {Plain(here)} in {task.Store} and {Plain(there)} in {string.Join(", ", task.CopyTo)}", "When the first place is lost, less far can be gone back than planned", "Keep the further copies at least as long");
+                }
+            }
+
+            foreach (var copy in plan.Tasks.Where(t => t.Kind == TaskKind.CopyElsewhere && t.Recurrence is not null))
+            {
+                var next = copy.Recurrence!.NextAfter(at, 2);
+                var every = next.Count == 2 ? next[1] - next[0] : Duration.Zero;
+                foreach (var log in plan.Tasks.Where(t => t.Kind == TaskKind.Log && t.Keep.Reach is { } keep && keep < every * 2))
+                {
+                    Say("source-keeps-log-too-short", Urgency.Now, $"{plan.Name}: log is kept {Plain(log.Keep.Reach!.Value)} at the source and copied every {Plain(every)}", "If one copy fails, log is removed before the next one", $"Keep log at least {Plain(every * 2)} at the source");
+                }
+            }
+        }
+
+        void LookAtTimes(Plan plan)
+        {
+            foreach (var task in plan.Tasks.Where(t => t.Recurrence is not null))
+            {
+                if (task.Recurrence!.NextAfter(at, 1).Count == 0)
+                {
+                    Say("never-fires", Urgency.Now, $"{plan.Name}: \"{task.Id}\" is never due again", "It is in the plan and does nothing", "Give it another recurrence, or take it out");
+                }
+                else if (task.Recurrence.InGaps(at, at + Duration.FromDays(366)).FirstOrDefault() is var gap && gap != default)
+                {
+                    Say("fires-in-clock-change", Urgency.Later, $"{plan.Name}: \"{task.Id}\" is due on {gap:uuuu-MM-dd} at {gap:HH:mm}, which the clock leaves out", "It runs when the clock has jumped, an hour off its usual place", "Start it outside the hour of the clock change");
+                }
+            }
+
+            foreach (var clash in clashes.Where(c => c.Plan == plan.Id.Value && c.Kind == ClashKind.WindowMissed && c.Database == database.Id.Value))
+            {
+                Say("window-missed", Urgency.Soon, $"{plan.Name}: \"{clash.Task}\" ends up to {PlainDuration.Of(clash.WorstSeconds)} after its window", $"{clash.Count} runs of the coming week will not be done in time", "Start it earlier, spread it, compress it, or widen the window");
+            }
+
+            foreach (var clash in clashes.Where(c => c.Kind == ClashKind.StoreFull && plan.Tasks.Any(t => t.Stores.Any(s => s.Value == c.Place))))
+            {
+                Say("store-will-be-full", Urgency.Now, $"Store {clash.Place} will be full on {clash.At.InUtc().Date:uuuu-MM-dd}", "From then on backups to it fail", "Keep less there, or make room");
+            }
+        }
+
+        void LookAtChecks(Plan plan)
+        {
+            if (plan.Tasks.Any(t => t.Kind.Makes() is not null) && !plan.Tasks.Any(t => t.Kind == TaskKind.Verify || t.VerifyAfterWriting))
+            {
+                Say("no-verification", Urgency.Soon, $"{plan.Name} never reads back what it wrote", "A damaged copy is found when it is needed", "Add a verify task");
+            }
+
+            if (proof is null && !plan.Tasks.Any(t => t.Kind == TaskKind.TestRestore))
+            {
+                Say("never-test-restored", Urgency.Later, $"{plan.Name} has no test restore, and it was never restored", "A backup that nobody restored is a hope, not a proof", "Add a test restore");
+            }
+
+            if (plan.Tell.People.Count == 0)
+            {
+                Say("nobody-is-told", Urgency.Soon, $"{plan.Name} tells nobody", "A run that fails for days is seen by chance", "Say who is told of failures");
+            }
+        }
+
+        void LookAtFigures()
+        {
+            if (designed is null || fleet.ObjectiveOf(database) is not { } objective)
+            {
+                return;
+            }
+
+            foreach (var f in designed)
+            {
+                if (f.Window.SecondsUnprotected > 0)
+                {
+                    Say("rpo-missed-by-design", Urgency.Now, $"{f.Loss.Clause} the plan leaves nothing to restore from", $"The RPO is {PlainDuration.Of(objective.RpoSeconds)}", "Copy what is needed to where that loss does not reach");
+                }
+                else if (!f.KeepsRpo(objective))
+                {
+                    Say("rpo-missed-by-design", Urgency.Now, $"{f.Loss.Clause} the plan could lose {PlainDuration.Of(f.Window.WorstExposureSeconds ?? 0)}, {PlainDuration.Of(objective.RpoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner");
+                }
+
+                if (f.LongestRestore is { } path && path.ServiceSeconds > objective.RtoSeconds)
+                {
+                    Say("rto-missed-by-design", Urgency.Now, $"{f.Loss.Clause} the plan's longest restore takes {PlainDuration.Of(path.ServiceSeconds)}, {PlainDuration.Of(objective.RtoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster");
+                }
+            }
+        }
+
+        static string Plain(Duration duration) => PlainDuration.Of(duration.TotalSeconds);
+    }
+}

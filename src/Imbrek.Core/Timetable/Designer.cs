@@ -1,0 +1,157 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
+using NodaTime;
+
+namespace Imbrek.Core.Timetable;
+
+/// <summary>
+/// Designed figures (section 5): plans run through the prediction as if they had always been in force, and the catalogue that comes of it
+/// through the one evaluator, over a week. Everything that shares hosts, stores and links is simulated; figures are evaluated for the
+/// databases asked for.
+/// </summary>
+public static class Designer
+{
+    /// <summary>The span that designed figures look at.</summary>
+    public static readonly Duration Span = Duration.FromDays(7);
+
+    private static readonly Duration LongestWarmUp = Duration.FromDays(36);
+    private static readonly Duration ShortestWarmUp = Duration.FromDays(2);
+
+    /// <summary>Figures of some databases.</summary>
+    /// <param name="question">What is asked.</param>
+    /// <returns>By database, for every loss its objective names (for none without one); and the prediction's own figures over the week.</returns>
+    public static DesignAnswer Design(DesignQuestion question)
+    {
+        var (fleet, from) = (question.Fleet, question.From);
+        var to = from + Span;
+        var wanted = question.Databases.Select(d => d.Id).ToHashSet();
+        var bases = BasesBefore(question.Series, from);
+        var begin = WarmUpFrom(question.Series, from);
+
+        // Log backups neither wait nor make others wait: those of databases nobody asks about can be left out, unless curves are wanted.
+        Series[] series = [.. question.Series.Where(s => question.Curves || s.Task.Kind != TaskKind.Log || wanted.Contains(s.Database.Id))];
+        var sink = new PredictedCatalogue(series, wanted.Contains);
+        var prediction = Prediction.Run(
+            new PredictionInput
+            {
+                Fleet = fleet,
+                Series = series,
+                From = begin,
+                To = to,
+                LoadOf = question.LoadOf,
+                LogsFrom = d => bases.TryGetValue(d, out var b) ? Instant.FromUnixTimeMilliseconds(b) : from - Duration.FromDays(1),
+                PaceOf = question.PaceOf,
+                Chance = question.Chance,
+                Curves = question.Curves,
+            },
+            sink);
+        var answers = new Dictionary<Id<Database>, IReadOnlyList<DesignedFigures>>();
+        var subjects = new Dictionary<Id<Database>, RecoverySubject>();
+        Parallel.ForEach(question.Databases, d =>
+        {
+            var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id));
+            var kinds = subject.Objective?.Against ?? [LossKind.None];
+            var figures = kinds.Select(k => Of(subject, Loss.OfKind(k), from, to, question.WithRestore)).ToArray();
+            lock (answers)
+            {
+                answers[d.Id] = figures;
+                subjects[d.Id] = subject;
+            }
+        });
+        return new DesignAnswer(begin, from, to, answers, subjects, prediction);
+    }
+
+    private static DesignedFigures Of(RecoverySubject subject, Loss loss, Instant from, Instant to, bool withRestore)
+    {
+        var resolved = loss.For(subject.Database, subject.Fleet);
+        var window = Evaluator.Over(subject, resolved, from, to);
+        if (!withRestore)
+        {
+            return new DesignedFigures(resolved, window, null, null);
+        }
+
+        RestorePath? longest = null;
+        foreach (var at in WorstInstants(subject.Catalogue, from, to))
+        {
+            var answer = PathFinder.Find(subject, new PathQuestion { Target = at, At = at, Loss = resolved });
+            if (answer.Best is null)
+            {
+                return new DesignedFigures(resolved, window, null, answer.Reason);
+            }
+
+            longest = longest is null || answer.Best.Seconds > longest.Seconds ? answer.Best : longest;
+        }
+
+        return new DesignedFigures(resolved, window, longest, null);
+    }
+
+    /// <summary>A restore takes longest just before a state cuts off the most that would have to be applied: those instants, and the end.</summary>
+    private static IEnumerable<Instant> WorstInstants(DatabaseCatalogue c, Instant from, Instant to)
+    {
+        var (first, last) = (from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds());
+        var found = new List<(double Bytes, long At)>();
+        double since = 0, chain = 0;
+        for (var i = 0; i < c.Count; i++)
+        {
+            if (c.Kinds[i] == SetKind.Log)
+            {
+                since += c.DataBytes[i];
+                continue;
+            }
+
+            var available = c.AvailableAt[c.CopyStart(i)];
+            if (available > first && available < last)
+            {
+                found.Add((since + chain, available - 1));
+            }
+
+            chain = c.Kinds[i] switch { SetKind.Differential => c.DataBytes[i], SetKind.Incremental => chain + c.DataBytes[i], _ => 0 };
+            since = 0;
+        }
+
+        found.Add((since + chain, last));
+        return found.OrderByDescending(f => f.Bytes).Take(2).Select(f => Instant.FromUnixTimeMilliseconds(f.At));
+    }
+
+    /// <summary>How far before the window things must begin: by the longest time between two bases on which others build.</summary>
+    private static Instant WarmUpFrom(IReadOnlyList<Series> series, Instant from)
+    {
+        var at = from.ToUnixTimeMilliseconds();
+        var earliest = (from - ShortestWarmUp).ToUnixTimeMilliseconds();
+        foreach (var s in series.Where(s => s.Task.Kind is TaskKind.Full or TaskKind.Snapshot or TaskKind.Export && s.Task.Recurrence is not null).DistinctBy(s => (s.Plan.Id, s.Task.Id)))
+        {
+            if (s.LastBefore(at - 43_200_000, (long)LongestWarmUp.TotalMilliseconds) is { } last)
+            {
+                earliest = Math.Min(earliest, last - 3_600_000);
+            }
+        }
+
+        return Instant.FromUnixTimeMilliseconds(Math.Max(earliest, (from - LongestWarmUp).ToUnixTimeMilliseconds()));
+    }
+
+    /// <summary>For each database, the last state due well before the window: log before it cannot matter.</summary>
+    private static Dictionary<Id<Database>, long> BasesBefore(IReadOnlyList<Series> series, Instant from)
+    {
+        var at = (from - Duration.FromHours(12)).ToUnixTimeMilliseconds();
+        var bases = new Dictionary<Id<Database>, long>();
+        var known = new Dictionary<(Id<Plan>, string, Duration), long?>();
+        foreach (var s in series.Where(s => s.Task.Kind.MakesState() && s.Task.Kind != TaskKind.Export && !s.Task.OutsideChain && s.Task.Recurrence is not null))
+        {
+            var key = (s.Plan.Id, s.Task.Id, s.Offset);
+            if (!known.TryGetValue(key, out var last))
+            {
+                known[key] = last = s.LastBefore(at, (long)LongestWarmUp.TotalMilliseconds);
+            }
+
+            if (last is { } l)
+            {
+                bases[s.Database.Id] = Math.Max(bases.GetValueOrDefault(s.Database.Id, long.MinValue), l - 1000);
+            }
+        }
+
+        return bases;
+    }
+}

@@ -1,0 +1,34 @@
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
+
+namespace Imbrek.Core.Timetable;
+
+/// <summary>How much a run moves and how fast it can, by itself: the model that the prediction and the simulated world share.</summary>
+public static class RunPace
+{
+    /// <summary>Seconds a run takes beside moving bytes: signing in, preparing, closing.</summary>
+    public const double OverheadSeconds = 3.5;
+
+    /// <summary>The fastest that a run's stored bytes can leave its host, bytes per second: the host's disks, the processor for compression, and reading all of it where changes are not tracked.</summary>
+    /// <param name="host">The host.</param>
+    /// <param name="engine">The engine family.</param>
+    /// <param name="task">The task.</param>
+    /// <param name="storedBytes">Bytes to store.</param>
+    /// <param name="readBytes">Bytes of the database that must be read to find them, where all of it must be; 0 otherwise.</param>
+    public static double Cap(Host host, EngineProfile engine, PlanTask task, double storedBytes, double readBytes)
+    {
+        var cap = host.WriteBytesPerSecond;
+        var processor = task.Compression.ProcessorSecondsPerByte();
+        if (processor > 0)
+        {
+            cap = Math.Min(cap, task.Compression.Ratio() / processor);
+        }
+
+        if (!engine.TracksChanges && task.Kind is (TaskKind.Differential or TaskKind.Incremental) && readBytes > 0)
+        {
+            cap = Math.Min(cap, Math.Max(storedBytes, 1) / (readBytes / host.WriteBytesPerSecond));
+        }
+
+        return cap;
+    }
+}
