@@ -1,13 +1,13 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
-using Imbrek.StandIn.Flows;
 using Imbrek.StandIn.Scenario;
 using Imbrek.StandIn.Storage;
 using NodaTime;
-using NodaTime.Text;
 
 namespace Imbrek.StandIn;
 
@@ -17,16 +17,16 @@ namespace Imbrek.StandIn;
 /// </summary>
 public sealed class World : IDisposable
 {
-    private static readonly InstantPattern IdTime = InstantPattern.CreateWithInvariantCulture("uuMMdd'T'HHmmss");
-
     private readonly WorldScript script;
     private readonly Dictionary<Id<Database>, SimulatedDatabase> databases;
     private readonly Dictionary<Id<Store>, PackStore> packs;
-    private readonly FlowNetwork network = new();
+    private readonly FairShare network = new();
+    private readonly PlanRunner plans;
     private readonly PriorityQueue<Action, (long Time, long Number)> queue = new();
     private readonly List<WorldChange> changes = [];
     private readonly HashSet<Id<Store>> fullStores = [];
     private readonly HashSet<string> downLinks = [];
+    private readonly HashSet<string> refused = [];
     private readonly List<Cut> cuts = [];
     private readonly bool inHistory;
     private TaskCompletionSource? nobodyThinks;
@@ -51,23 +51,10 @@ public sealed class World : IDisposable
             d => d.Id,
             d => new SimulatedDatabase(Fleet.DatabaseById[d.Id], d, script.Seed, script.Begins, resume?.Databases.GetValueOrDefault(d.Id.Value)));
         packs = Fleet.StoreList.ToDictionary(s => s.Id, s => new PackStore(Path.Combine(folder, "stores", s.Id.Value)));
-        foreach (var s in Fleet.StoreList)
-        {
-            network.SetCapacity(StoreKey(s.Id), Math.Max(s.ReadBytesPerSecond, s.WriteBytesPerSecond));
-        }
-
-        foreach (var h in Fleet.HostList)
-        {
-            network.SetCapacity(HostKey(h.Id), h.WriteBytesPerSecond);
-        }
-
-        foreach (var l in Fleet.Links)
-        {
-            network.SetCapacity(LinkKey(l.One, l.Other), l.BytesPerSecond);
-        }
-
+        Routes.SetCapacities(network, Fleet);
         network.Advance(now);
-        ScheduleTasks();
+        plans = new PlanRunner(this);
+        plans.Load();
         if (resume is null)
         {
             ScheduleHistory();
@@ -85,7 +72,7 @@ public sealed class World : IDisposable
     public string Folder { get; }
 
     /// <summary>The fleet of the world.</summary>
-    public FleetModel Fleet { get; }
+    public FleetModel Fleet { get; private set; }
 
     /// <summary>The world's clock.</summary>
     public Instant Now => Instant.FromUnixTimeMilliseconds(Volatile.Read(ref now));
@@ -226,8 +213,69 @@ public sealed class World : IDisposable
                 Databases = databases.ToDictionary(d => d.Key.Value, d => d.Value.Remember()),
                 FullStores = [.. fullStores.Select(s => s.Value)],
                 DownLinks = [.. downLinks],
-                Running = [.. databases.Values.SelectMany(d => d.Running.Where(t => t >= 0).Select(t => new WorldState.InFlight(d.Database.Id.Value, t)))],
+                Refused = [.. refused],
+                Open =
+                [
+                    .. plans.Open.Select(o => new WorldState.OpenRun(
+                        o.Series.Plan.Id.Value, o.Task.Id, o.Database.Id.Value, o.Due.ToUnixTimeMilliseconds(), o.Attempts, o.Set?.Value, o.Trigger?.Run, o.Trigger?.Set?.Value, o.AskedBy)),
+                ],
             };
+        }
+    }
+
+    /// <summary>Changes the plans; runs under way go on as they began.</summary>
+    public void SetPlans(IEnumerable<Plan> changed)
+    {
+        lock (Gate)
+        {
+            Fleet = Fleet.WithPlans(changed);
+            plans.Load();
+        }
+    }
+
+    /// <summary>Changes the times in which runs do not start.</summary>
+    public void SetPauses(IReadOnlyList<Blackout> blackouts)
+    {
+        lock (Gate)
+        {
+            plans.Pause(blackouts);
+        }
+    }
+
+    /// <summary>Runs a task of a plan on a database now.</summary>
+    /// <param name="plan">The plan.</param>
+    /// <param name="task">Its task.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="who">Who asks.</param>
+    /// <param name="outsideChain">Whether its set stands aside.</param>
+    /// <returns>The run.</returns>
+    /// <exception cref="KeyNotFoundException">The plan has no such task for this database.</exception>
+    public Guid RunNow(Id<Plan> plan, string task, Id<Database> database, string who, bool outsideChain)
+    {
+        lock (Gate)
+        {
+            return plans.RunNow(plan, task, database, who, outsideChain);
+        }
+    }
+
+    /// <summary>Ends a run; false when it is over already.</summary>
+    public bool CancelRun(Guid run)
+    {
+        lock (Gate)
+        {
+            return plans.Cancel(run);
+        }
+    }
+
+    /// <summary>Lets the sign-in for backups of a database expire, or mends it.</summary>
+    public void SetRefused(Id<Database> database, bool expired)
+    {
+        lock (Gate)
+        {
+            if (expired ? refused.Add(database.Value) : refused.Remove(database.Value))
+            {
+                Tell(database, "fault", expired ? "the sign-in for backups has expired" : "the sign-in for backups works again");
+            }
         }
     }
 
@@ -270,7 +318,7 @@ public sealed class World : IDisposable
     {
         lock (Gate)
         {
-            var key = LinkKey(one, other);
+            var key = Routes.Of(one, other);
             if (down ? downLinks.Add(key) : downLinks.Remove(key))
             {
                 network.SetCapacity(key, down ? 0 : Fleet.LinkBetween(one, other)!.BytesPerSecond);
@@ -310,11 +358,39 @@ public sealed class World : IDisposable
 
     internal SimulatedDatabase this[Id<Database> database] => databases[database];
 
+    internal IEnumerable<SimulatedDatabase> Databases => databases.Values;
+
+    internal FairShare Network => network;
+
+    internal ulong Seed => script.Seed;
+
+    internal Instant MadeAt => script.Now;
+
+    internal bool InHistory => inHistory;
+
+    internal long NowMs => now;
+
+    internal bool Has(Id<Database> database) => databases.ContainsKey(database);
+
+    internal bool IsFull(Id<Store> store) => fullStores.Contains(store);
+
+    internal bool IsRefused(Id<Database> database) => refused.Contains(database.Value);
+
+    internal PackStore Pack(Id<Store> store) => packs[store];
+
+    internal void Changed(WorldChange change) => changes.Add(change);
+
+    /// <summary>Has something happen at an instant, milliseconds; not before now.</summary>
+    internal void Schedule(long at, Action what) => queue.Enqueue(what, (Math.Max(at, now), number++));
+
+    /// <summary>Has something happen after so many milliseconds.</summary>
+    internal void After(long milliseconds, Action what) => Schedule(now + milliseconds, what);
+
     /// <summary>Whether a copy could be read now, and if not why.</summary>
     internal string? WhyUnreadable(Id<Database> database, SetCopy copy, Id<Host> host)
     {
         var (store, to) = (Fleet.Stores[copy.Store], Fleet.Hosts[host]);
-        if (store.Site != to.Site && (Fleet.LinkBetween(store.Site, to.Site) is null || downLinks.Contains(LinkKey(store.Site, to.Site))))
+        if (store.Site != to.Site && (Fleet.LinkBetween(store.Site, to.Site) is null || downLinks.Contains(Routes.Of(store.Site, to.Site))))
         {
             return $"store {store.Id} cannot be reached from host {host}: the link between {store.Site} and {to.Site} is down";
         }
@@ -332,8 +408,8 @@ public sealed class World : IDisposable
     internal Task Fetch(SetCopy copy, InstanceSpec instance, double bytes, double cap, CancellationToken cancel)
     {
         var (from, to) = (Fleet.Stores[copy.Store], Fleet.Hosts[instance.Host]);
-        List<string> uses = [StoreKey(from.Id), HostKey(to.Id)];
-        var link = from.Site == to.Site ? null : LinkKey(from.Site, to.Site);
+        List<string> uses = [Routes.Of(from.Id), Routes.Of(to.Id)];
+        var link = from.Site == to.Site ? null : Routes.Of(from.Site, to.Site);
         if (link is not null)
         {
             uses.Add(link);
@@ -348,12 +424,12 @@ public sealed class World : IDisposable
             }
         }
 
-        FlowNetwork.Flow? flow = null;
+        FairShare.Flow? flow = null;
         Cut? cut = null;
         return Await(
             done =>
             {
-                flow = network.Start(uses, bytes, cap, () =>
+                flow = network.Start(uses.Select(u => network[u]), bytes, cap, () =>
                 {
                     cuts.Remove(cut!);
                     done();
@@ -471,45 +547,6 @@ public sealed class World : IDisposable
         return source.Task;
     }
 
-    private static string StoreKey(Id<Store> store) => "store " + store;
-
-    private static string HostKey(Id<Host> host) => "host " + host;
-
-    private static string LinkKey(Id<Site> one, Id<Site> other) =>
-        string.CompareOrdinal(one.Value, other.Value) < 0 ? $"{one}|{other}" : $"{other}|{one}";
-
-    private void Schedule(long at, Action what) => queue.Enqueue(what, (Math.Max(at, now), number++));
-
-    private void ScheduleTasks()
-    {
-        foreach (var d in databases.Values)
-        {
-            for (var i = 0; i < d.Script.Tasks.Count; i++)
-            {
-                ScheduleNext(d, i);
-            }
-
-            if (d.Script.Verify is not null)
-            {
-                ScheduleVerify(d);
-            }
-        }
-    }
-
-    private void ScheduleNext(SimulatedDatabase d, int task) =>
-        Schedule(d.Script.Tasks[task].Cadence.NextAfter(Now).ToUnixTimeMilliseconds(), () =>
-        {
-            Begin(d, task);
-            ScheduleNext(d, task);
-        });
-
-    private void ScheduleVerify(SimulatedDatabase d) =>
-        Schedule(d.Script.Verify!.NextAfter(Now).ToUnixTimeMilliseconds(), () =>
-        {
-            Verify(d);
-            ScheduleVerify(d);
-        });
-
     private void ScheduleHistory()
     {
         foreach (var trouble in script.Troubles)
@@ -521,7 +558,7 @@ public sealed class World : IDisposable
         {
             foreach (var days in d.Script.RehearsedDaysAgo)
             {
-                Schedule((script.Now - Duration.FromDays(days)).ToUnixTimeMilliseconds(), () => Rehearse(d));
+                Schedule((script.Now - Duration.FromDays(days)).ToUnixTimeMilliseconds(), () => _ = RehearseAsync(d));
             }
         }
     }
@@ -533,6 +570,9 @@ public sealed class World : IDisposable
         {
             case ScriptedTrouble.What.DropLog:
                 DropLog(trouble.Database);
+                break;
+            case ScriptedTrouble.What.SignInExpires:
+                SetRefused(trouble.Database, true);
                 break;
             case ScriptedTrouble.What.DamageNewestFull:
                 var full = d.Sets.Values.Where(s => s.Kind == SetKind.Full).MaxBy(s => s.CoversTo)!;
@@ -576,39 +616,20 @@ public sealed class World : IDisposable
             {
                 d.Unverified.Add(set.Id.Value);
             }
-
-            if (d.Script.Tasks.FirstOrDefault(t => t.Kind == set.Kind) is not { } task)
-            {
-                continue;
-            }
-
-            foreach (var copy in set.Copies.Where(c => c.RemovedAt is null))
-            {
-                ScheduleRemoval(d, set.Id, copy, task);
-            }
-
-            // A copy that was on its way when the process ended is made again.
-            foreach (var store in task.CopyTo.Where(s => set.Copies.All(c => c.Store != s)))
-            {
-                if (set.FinishedAt + task.Keep > Now)
-                {
-                    CopyElsewhere(d, set, task, store);
-                }
-            }
         }
 
-        foreach (var running in state.Running)
+        foreach (var database in state.Refused)
         {
-            var d = databases[new(running.Database)];
-            Tell(d.Database.Id, "interrupted", $"a {d.Script.Tasks[running.Task].Kind.ToString().ToLowerInvariant()} was cut off by a restart and is taken again");
-            Begin(d, running.Task);
+            refused.Add(database);
         }
+
+        plans.Resume(state.Open);
     }
 
-    private void Marked(SimulatedDatabase d, Transaction t) =>
+    internal void Marked(SimulatedDatabase d, Transaction t) =>
         changes.Add(new WorldChange.MarkerWritten(Instant.FromUnixTimeMilliseconds(t.Time), d.Database.Id, t.Marker!));
 
-    private void Change(BackupSet set, bool isNew = false)
+    internal void Change(BackupSet set, bool isNew = false)
     {
         var d = databases[set.Database];
         var sets = d.Sets;
@@ -632,211 +653,9 @@ public sealed class World : IDisposable
         }
     }
 
-    private void Begin(SimulatedDatabase d, int index)
-    {
-        var task = d.Script.Tasks[index];
-        var kind = task.Kind;
-        d.LiveUntil(now, t => Marked(d, t));
-        if (kind == SetKind.Log && d.Database.LogMode == LogMode.Discarded)
-        {
-            Tell(d.Database.Id, "refused", "log backup refused: the database discards its log");
-            return;
-        }
-
-        if ((kind == SetKind.Differential && d.Full.Id is null) || (kind == SetKind.Incremental && d.LastSet.Id is null))
-        {
-            return;
-        }
-
-        if (!d.Running.Add(index))
-        {
-            if (kind != SetKind.Log)
-            {
-                Tell(d.Database.Id, "late", $"{kind.ToString().ToLowerInvariant()} skipped: the one before is still running");
-            }
-
-            return;
-        }
-
-        var (set, content) = Capture(d, kind, task);
-        var rate = Fleet.Hosts[d.Database.Host].WriteBytesPerSecond;
-        var stored = set.Copies[0].StoredBytes;
-        var overhead = 1500 + (long)(Seeded.Unit(script.Seed, now, index) * 4000);
-        Schedule(now + overhead, () => network.Start(
-            Route(d.Database.Host, task.Store), stored, rate, () => Finish(d, index, task, set, content)));
-    }
-
-    private List<string> Route(Id<Host> host, Id<Store> store)
-    {
-        var (h, s) = (Fleet.Hosts[host], Fleet.Stores[store]);
-        List<string> uses = [HostKey(host), StoreKey(store)];
-        if (h.Site != s.Site)
-        {
-            uses.Add(LinkKey(h.Site, s.Site));
-        }
-
-        return uses;
-    }
-
-    private (BackupSet Set, byte[] Content) Capture(SimulatedDatabase d, SetKind kind, TaskScript task)
-    {
-        var id = $"{d.Database.Id}-{kind.ToString().ToLowerInvariant()}-{IdTime.Format(Now)}";
-        var parent = kind switch
-        {
-            SetKind.Differential => d.Full,
-            SetKind.Incremental => d.LastSet,
-            _ => (Id: null, Position: long.MinValue),
-        };
-        byte[] content;
-        double data;
-        if (kind == SetKind.Log)
-        {
-            content = SetContent.OfLog(d.Unlogged);
-            var seconds = (now - d.LogFrom.Time) / 1000.0;
-            data = d.Script.LogBytesPerSecond * TransactionStream.HourFactor(now) * seconds * (0.8 + (0.4 * Seeded.Unit(script.Seed, now, 77)));
-        }
-        else
-        {
-            content = SetContent.OfPages(d.Image, parent.Position);
-            var changed = d.Image.ChangedAt.Count(p => p > parent.Position);
-            data = (double)d.Database.SizeBytes * (parent.Id is null ? d.Image.Pages : changed) / d.Image.Pages;
-        }
-
-        var bytes = Math.Max(1024, (long)data);
-        var set = new BackupSet
-        {
-            Id = new(id),
-            Database = d.Database.Id,
-            Kind = kind,
-            Parent = parent.Id is null ? null : new(parent.Id),
-            FromPosition = kind == SetKind.Log ? d.LogFrom.Position : null,
-            ToPosition = d.Image.Position,
-            CoversFrom = kind == SetKind.Log ? Instant.FromUnixTimeMilliseconds(d.LogFrom.Time) : null,
-            CoversTo = Now,
-            FinishedAt = Now,
-            DataBytes = bytes,
-            RollForward = kind != SetKind.Export,
-            Copies = [new BackupCopy(task.Store, Now, null, null, bytes * 2 / 5, CopyState.Unverified)],
-        };
-        return (set, content);
-    }
-
-    private void Finish(SimulatedDatabase d, int index, TaskScript task, BackupSet captured, byte[] content)
-    {
-        d.Running.Remove(index);
-        if (fullStores.Contains(task.Store))
-        {
-            Tell(d.Database.Id, "failed", $"{captured.Kind.ToString().ToLowerInvariant()} failed: store {task.Store} is full");
-            return;
-        }
-
-        packs[task.Store].Write(Key(d.Database.Id, captured.Id), content);
-        var copy = captured.Copies[0] with { AvailableAt = Now, LockedUntil = LockOf(task, task.Store) };
-        var set = captured with { FinishedAt = Now, Copies = [copy] };
-        switch (set.Kind)
-        {
-            case SetKind.Log:
-                d.Unlogged.RemoveAll(t => t.Position <= set.ToPosition);
-                d.LogFrom = (Math.Max(d.LogFrom.Position, set.ToPosition), Math.Max(d.LogFrom.Time, set.CoversTo.ToUnixTimeMilliseconds()));
-                break;
-            case SetKind.Full or SetKind.Snapshot:
-                d.Full = d.LastSet = (set.Id.Value, set.ToPosition);
-                break;
-            case SetKind.Incremental:
-                d.LastSet = (set.Id.Value, set.ToPosition);
-                break;
-        }
-
-        Change(set, isNew: true);
-        ScheduleRemoval(d, set.Id, copy, task);
-        foreach (var store in task.CopyTo)
-        {
-            CopyElsewhere(d, set, task, store);
-        }
-    }
-
-    private Instant? LockOf(TaskScript task, Id<Store> store) =>
-        task.Lock is { } duration && task.LockIn.Contains(store) ? Now + duration : null;
-
-    private void CopyElsewhere(SimulatedDatabase d, BackupSet set, TaskScript task, Id<Store> store)
-    {
-        var (from, to) = (Fleet.Stores[set.Copies[0].Store], Fleet.Stores[store]);
-        List<string> uses = [StoreKey(from.Id), StoreKey(store)];
-        if (from.Site != to.Site)
-        {
-            uses.Add(LinkKey(from.Site, to.Site));
-        }
-
-        network.Start(uses, set.Copies[0].StoredBytes, to.WriteBytesPerSecond, () =>
-        {
-            if (!d.Sets.TryGetValue(set.Id.Value, out var known) || known.Copies.Any(c => c.Store == store))
-            {
-                return;
-            }
-
-            if (fullStores.Contains(store))
-            {
-                Tell(d.Database.Id, "failed", $"copy of {set.Id} failed: store {store} is full");
-                return;
-            }
-
-            try
-            {
-                packs[store].Write(Key(d.Database.Id, set.Id), packs[from.Id].Read(Key(d.Database.Id, set.Id)));
-            }
-            catch (Exception e) when (e is InvalidDataException or FileNotFoundException)
-            {
-                Judge(d.Database.Id, set.Id, from.Id, CopyState.Damaged);
-                return;
-            }
-
-            var copy = new BackupCopy(store, Now, null, LockOf(task, store), set.Copies[0].StoredBytes, CopyState.Unverified);
-            Change(known with { Copies = [.. known.Copies, copy] });
-            ScheduleRemoval(d, set.Id, copy, task);
-        });
-    }
-
-    private void ScheduleRemoval(SimulatedDatabase d, Id<BackupSet> set, BackupCopy copy, TaskScript task)
-    {
-        var due = copy.AvailableAt + task.Keep;
-        due = copy.LockedUntil is { } locked ? Instant.Max(due, locked) : due;
-        Schedule(due.ToUnixTimeMilliseconds(), () =>
-        {
-            if (d.Sets.TryGetValue(set.Value, out var known) && known.Copies.Any(c => c.Store == copy.Store && c.RemovedAt is null))
-            {
-                packs[copy.Store].Remove(Key(d.Database.Id, set));
-                Change(known with { Copies = [.. known.Copies.Select(c => c.Store == copy.Store ? c with { RemovedAt = Now } : c)] });
-            }
-        });
-    }
-
-    private void Verify(SimulatedDatabase d)
-    {
-        // What was never read, and bases again each time: everything else rests on them.
-        var toRead = d.Unverified.Select(id => d.Sets.GetValueOrDefault(id)).OfType<BackupSet>()
-            .Union(d.Sets.Values.Where(s => s.Kind is not (SetKind.Log or SetKind.Export))).ToArray();
-        d.Unverified.Clear();
-        foreach (var set in toRead)
-        {
-            foreach (var copy in set.Copies.Where(c => c.RemovedAt is null && c.State != CopyState.Damaged))
-            {
-                var state = CopyState.Good;
-                try
-                {
-                    packs[copy.Store].Read(Key(d.Database.Id, set.Id));
-                }
-                catch (Exception e) when (e is InvalidDataException or FileNotFoundException)
-                {
-                    state = CopyState.Damaged;
-                }
-
-                Judge(d.Database.Id, set.Id, copy.Store, state);
-            }
-        }
-    }
-
-    /// <summary>Restores a database aside and measures it, as somebody did in the past of this world.</summary>
-    private async void Rehearse(SimulatedDatabase d)
+    /// <summary>Restores a database aside, measures it and throws it away.</summary>
+    /// <returns>What went wrong; null when nothing did.</returns>
+    internal async Task<string?> RehearseAsync(SimulatedDatabase d)
     {
         try
         {
@@ -844,8 +663,7 @@ public sealed class World : IDisposable
             var started = Now;
             if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started }).Best is not { } path)
             {
-                Tell(d.Database.Id, "rehearsal", "a rehearsal found nothing to restore from");
-                return;
+                return "there is nothing to restore from";
             }
 
             var driver = new StandInDriver(this);
@@ -864,10 +682,11 @@ public sealed class World : IDisposable
             await driver.DiscardAsync(instance, default);
             changes.Add(new WorldChange.Rehearsed(
                 Now, d.Database.Id, new RehearsalMeasure(started, started, path.Reaches, path.Host, path.Seconds, actual, checks)));
+            return checks.All(c => c.Passed) ? null : "a check did not pass";
         }
         catch (DriverException e)
         {
-            Tell(d.Database.Id, "rehearsal", $"a rehearsal failed: {e.Message}");
+            return e.Message;
         }
     }
 }

@@ -1,5 +1,6 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Timetable;
 using NodaTime;
 
 namespace Imbrek.StandIn;
@@ -20,4 +21,7 @@ public abstract record WorldChange(Instant At, Id<Database>? Database)
 
     /// <summary>A rehearsed restore was measured.</summary>
     public sealed record Rehearsed(Instant At, Id<Database> Of, RehearsalMeasure Measure) : WorldChange(At, Of);
+
+    /// <summary>A run of a task began, waits, or is over: this is how it is now.</summary>
+    public sealed record RunChanged(Instant At, TaskRun Run) : WorldChange(At, Run.Database);
 }

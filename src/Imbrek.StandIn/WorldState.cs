@@ -15,11 +15,14 @@ public sealed record WorldState
     /// <summary>Links that are down, as "site|site".</summary>
     public List<string> DownLinks { get; init; } = [];
 
-    /// <summary>What was being taken: database and number of its task. Begun anew after a restart.</summary>
-    public List<InFlight> Running { get; init; } = [];
+    /// <summary>Databases whose sign-in for backups has expired.</summary>
+    public List<string> Refused { get; init; } = [];
 
-    /// <summary>A backup that was on its way.</summary>
-    public sealed record InFlight(string Database, int Task);
+    /// <summary>Runs that are not over. Begun again after a restart.</summary>
+    public List<OpenRun> Open { get; init; } = [];
+
+    /// <summary>A run that is not over.</summary>
+    public sealed record OpenRun(string Plan, string Task, string Database, long Due, int Attempts, string? Set, Guid? After, string? AfterSet, string? AskedBy);
 
     /// <summary>What one database remembers.</summary>
     public sealed record DatabaseState

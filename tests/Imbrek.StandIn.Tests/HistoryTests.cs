@@ -3,6 +3,7 @@ using Imbrek.Core.Drivers;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
@@ -105,12 +106,21 @@ public sealed class WorldTests : IDisposable
     {
         var whole = TarnholtFerries.Create(Now);
         var one = whole.Databases.Single(d => d.Id.Value == "harbour-sailings") with { RehearsedDaysAgo = [], Changes = [] };
-        var script = one with
+        var counters = whole.Fleet.Plans.Single(p => p.Id.Value == "counters");
+        var plan = counters with
         {
-            Tasks = [.. one.Tasks.Where(t => t.Kind is SetKind.Full or SetKind.Log).Select(t => t with { Cadence = t.Kind == SetKind.Full ? new Cadence.Every(Duration.FromDays(1), Duration.FromHours(1)) : t.Cadence, CopyTo = [new("hill-s1")] })],
+            Members = new Selection { Databases = [one.Id] },
+            Tasks =
+            [
+                counters.Task("full")! with { Recurrence = When("daily 02:00"), CopyTo = [new("hill-s1")], SpreadOver = Duration.Zero },
+                counters.Task("log")! with { CopyTo = [new("hill-s1")], SpreadOver = Duration.Zero },
+            ],
         };
-        return whole with { Databases = [script], Troubles = [], Begins = Now - Duration.FromDays(3), Incidents = [] };
+        return whole with { Fleet = whole.Fleet.WithPlans([plan]), Databases = [one], Troubles = [], Begins = Now - Duration.FromDays(3), Incidents = [] };
     }
+
+    private static Recurrence When(string words) =>
+        RecurrenceWords.TryParse(words, DateTimeZoneProviders.Tzdb["Europe/Oslo"], new LocalDate(2026, 1, 1), out var recurrence, out var error) ? recurrence! : throw new InvalidOperationException(error);
 
     private static readonly Id<Database> Sailings = new("harbour-sailings");
 
@@ -281,63 +291,5 @@ public sealed class WorldTests : IDisposable
         subject = RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
         Assert.True(Evaluator.Evaluate(subject, Loss.None, world.Now).ExposureSeconds < 600);
         Assert.Contains(CoverExplainer.Gaps(subject, Loss.None, world.Now, world.Now - Duration.FromDays(2)), g => g.Reasons.Any(r => r.Contains("is in no set", StringComparison.Ordinal)));
-    }
-}
-
-public class CadenceTests
-{
-    private static readonly DateTimeZone Oslo = DateTimeZoneProviders.Tzdb["Europe/Oslo"];
-
-    [Fact]
-    public void A_local_time_that_the_clock_change_leaves_out_runs_after_it()
-    {
-        var nightly = new Cadence.At(new LocalTime(2, 30), Oslo, []);
-        Assert.Equal(Instant.FromUtc(2026, 3, 29, 1, 30), nightly.NextAfter(Instant.FromUtc(2026, 3, 28, 12, 0)));
-    }
-
-    [Fact]
-    public void A_local_time_that_comes_twice_runs_once()
-    {
-        var nightly = new Cadence.At(new LocalTime(2, 30), Oslo, []);
-        var first = nightly.NextAfter(Instant.FromUtc(2026, 10, 24, 12, 0));
-        Assert.Equal(Instant.FromUtc(2026, 10, 25, 0, 30), first);
-        Assert.Equal(Instant.FromUtc(2026, 10, 26, 1, 30), nightly.NextAfter(first));
-    }
-
-    [Fact]
-    public void A_period_keeps_its_offset()
-    {
-        var every = new Cadence.Every(Duration.FromMinutes(5), Duration.FromSeconds(17));
-        var first = every.NextAfter(Instant.FromUtc(2026, 1, 1, 0, 0));
-        Assert.Equal(Instant.FromUtc(2026, 1, 1, 0, 0, 17), first);
-        Assert.Equal(Duration.FromMinutes(5), every.NextAfter(first) - first);
-    }
-}
-
-public class FlowNetworkTests
-{
-    [Fact]
-    public void Two_flows_on_one_store_share_it_fairly()
-    {
-        var network = new Flows.FlowNetwork();
-        network.SetCapacity("store", 100);
-        var done = new List<string>();
-        network.Start(["store"], 1000, double.MaxValue, () => done.Add("large"));
-        network.Start(["store"], 500, double.MaxValue, () => done.Add("small"));
-        Assert.Equal(10_000, network.NextDone(), 1);
-        network.Advance(10_000);
-        Assert.Equal(["small"], done);
-        Assert.Equal(15_000, network.NextDone(), 1);
-        network.Advance(15_000);
-        Assert.Equal(["small", "large"], done);
-    }
-
-    [Fact]
-    public void A_resource_without_bandwidth_holds_its_flows_still()
-    {
-        var network = new Flows.FlowNetwork();
-        network.SetCapacity("link", 0);
-        network.Start(["link"], 10, 5, () => { });
-        Assert.Equal(double.PositiveInfinity, network.NextDone());
     }
 }

@@ -137,7 +137,7 @@ public sealed record Proposal(IReadOnlyList<Proposal.Move> Moves, IReadOnlyList<
         Series[] heavy = [.. question.Series.Where(s => s.Task.Kind != TaskKind.Log)];
         var observer = new Observer(heavy, question.From.ToUnixTimeMilliseconds());
         Prediction.Run(new PredictionInput { Fleet = fleet, Series = heavy, From = design.Begins, To = question.From + Designer.Span + Duration.FromHours(12), LoadOf = question.LoadOf, PaceOf = question.PaceOf }, observer);
-        var groups = observer.Runs.GroupBy(r => r.Series).Select(g => new Heavy(heavy[g.Key], [.. g.Select(r => r.Due)], g.Max(r => Alone(fleet, heavy[g.Key], r)), g.Max(r => r.StoredBytes))).ToArray();
+        var groups = observer.Runs.GroupBy(r => r.Series).Select(g => new Heavy(heavy[g.Key], [.. g.Select(r => r.Due)], g.Max(r => RunPace.Alone(fleet, heavy[g.Key].Database, heavy[g.Key].Task, r.StoredBytes)), g.Max(r => r.StoredBytes))).ToArray();
         var missed = observer.Runs.Count(r => heavy[r.Series].Task.Window is { } w && r.Ended - r.Due > w.TotalMilliseconds);
         var most = 0;
         foreach (var host in observer.Runs.GroupBy(r => heavy[r.Series].Database.Host))
@@ -154,25 +154,9 @@ public sealed record Proposal(IReadOnlyList<Proposal.Move> Moves, IReadOnlyList<
             most,
             missed,
             observer.Runs.Sum(r => (r.Started - r.Due) / 1000.0),
-            observer.Runs.Count == 0 ? 1 : observer.Runs.Average(r => Math.Max(1, (r.Ended - r.Started) / 1000.0 / Alone(fleet, heavy[r.Series], r))),
+            observer.Runs.Count == 0 ? 1 : observer.Runs.Average(r => Math.Max(1, (r.Ended - r.Started) / 1000.0 / RunPace.Alone(fleet, heavy[r.Series].Database, heavy[r.Series].Task, r.StoredBytes))),
             observer.Runs.Count == 0 ? 0 : observer.Runs.Max(r => (r.Ended - r.Due) / 1000.0));
         return (measure, kept, groups);
-    }
-
-    /// <summary>Seconds a run would take if nothing else ran.</summary>
-    private static double Alone(FleetModel fleet, Series s, PredictedRun run)
-    {
-        var (host, engine) = (fleet.Hosts[s.Database.Host], fleet.Engines[s.Database.Engine]);
-        var rate = Math.Min(RunPace.Cap(host, engine, s.Task, run.StoredBytes, s.Database.SizeBytes), Slowest(fleet, Routes.Between(fleet, host.Id, s.Task.Store!.Value) ?? []));
-        var copies = s.Task.CopyTo.Select(c => run.StoredBytes / Math.Min(fleet.Stores[c].WriteBytesPerSecond, Slowest(fleet, Routes.Between(fleet, s.Task.Store.Value, c) ?? []))).DefaultIfEmpty(0).Max();
-        return RunPace.OverheadSeconds + (run.StoredBytes / rate) + copies;
-    }
-
-    private static double Slowest(FleetModel fleet, IReadOnlyList<string> way)
-    {
-        var capacities = new FairShare();
-        Routes.SetCapacities(capacities, fleet);
-        return capacities.RateFor([.. way.Select(w => capacities[w])], double.MaxValue);
     }
 
     private static Dictionary<Key, (Duration From, Duration To)> Choose(DesignQuestion question, IReadOnlyList<Heavy> runs, out List<Stay> forced)

@@ -42,6 +42,25 @@ public static class Routes
     public static IReadOnlyList<string>? Between(FleetModel fleet, Id<Store> from, Id<Store> to) =>
         Way(fleet, Of(from), fleet.Stores[from].Site, Of(to), fleet.Stores[to].Site);
 
+    /// <summary>The rate of the slowest resource between a host and a store, bytes per second; 0 when no link leads there.</summary>
+    public static double Slowest(FleetModel fleet, Id<Host> host, Id<Store> store)
+    {
+        var (h, s) = (fleet.Hosts[host], fleet.Stores[store]);
+        return Math.Min(Math.Min(h.WriteBytesPerSecond, Rate(s)), OfLink(fleet, h.Site, s.Site));
+    }
+
+    /// <summary>The same between two stores, where the second writes.</summary>
+    public static double Slowest(FleetModel fleet, Id<Store> from, Id<Store> to)
+    {
+        var (a, b) = (fleet.Stores[from], fleet.Stores[to]);
+        return Math.Min(Math.Min(Rate(a), b.WriteBytesPerSecond), OfLink(fleet, a.Site, b.Site));
+    }
+
+    private static double Rate(Store store) => Math.Max(store.ReadBytesPerSecond, store.WriteBytesPerSecond);
+
+    private static double OfLink(FleetModel fleet, Id<Site> one, Id<Site> other) =>
+        one == other ? double.PositiveInfinity : fleet.LinkBetween(one, other)?.BytesPerSecond ?? 0;
+
     private static string[]? Way(FleetModel fleet, string one, Id<Site> oneSite, string other, Id<Site> otherSite) =>
         oneSite == otherSite ? [one, other]
         : fleet.LinkBetween(oneSite, otherSite) is null ? null

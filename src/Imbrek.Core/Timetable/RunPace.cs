@@ -31,4 +31,22 @@ public static class RunPace
 
         return cap;
     }
+
+    /// <summary>Seconds a backup takes when nothing else runs, its further copies included; infinite when it cannot get there.</summary>
+    /// <param name="fleet">The fleet.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="task">The task; it makes a set.</param>
+    /// <param name="storedBytes">Bytes to store.</param>
+    public static double Alone(FleetModel fleet, Database database, PlanTask task, double storedBytes)
+    {
+        var (host, store) = (fleet.Hosts[database.Host], task.Store!.Value);
+        var rate = Math.Min(Cap(host, fleet.Engines[database.Engine], task, storedBytes, database.SizeBytes), Routes.Slowest(fleet, host.Id, store));
+        var copies = 0.0;
+        foreach (var to in task.CopyTo)
+        {
+            copies = Math.Max(copies, storedBytes / Routes.Slowest(fleet, store, to));
+        }
+
+        return OverheadSeconds + (storedBytes / rate) + copies;
+    }
 }

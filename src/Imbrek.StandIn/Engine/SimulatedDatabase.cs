@@ -11,7 +11,7 @@ internal sealed class SimulatedDatabase
     private readonly ulong seed;
     private readonly long birth;
     private readonly TransactionStream stream;
-    private readonly bool keepsLog;
+    private bool keepsLog;
 
     public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state)
     {
@@ -21,7 +21,7 @@ internal sealed class SimulatedDatabase
         this.birth = birth.ToUnixTimeMilliseconds();
         Named = [.. script.Changes];
         Image = new PageImage(script.Pages);
-        keepsLog = database.LogMode == LogMode.Kept && script.Tasks.Any(t => t.Kind == SetKind.Log);
+        keepsLog = database.LogMode == LogMode.Kept;
         stream = new TransactionStream(seed, script.Pages, script.TransactionsPerMinute, this.birth, Named);
         LogFrom = (0, this.birth);
         if (state is not null)
@@ -50,11 +50,24 @@ internal sealed class SimulatedDatabase
 
     public (string? Id, long Position) LastSet { get; set; }
 
-    /// <summary>Numbers of the tasks that are running.</summary>
-    public HashSet<int> Running { get; } = [];
-
     /// <summary>Its sets that still have a copy, by identifier.</summary>
     public Dictionary<string, BackupSet> Sets { get; } = [];
+
+    /// <summary>Says whether a log backup will ever ask for its log; what nobody asks for need not be remembered.</summary>
+    public void KeepLog(bool asked)
+    {
+        asked &= Database.LogMode == LogMode.Kept;
+        if (asked && !keepsLog)
+        {
+            LogFrom = (Image.Position, Math.Max(LogFrom.Time, Image.Time));
+        }
+        else if (!asked)
+        {
+            Unlogged.Clear();
+        }
+
+        keepsLog = asked;
+    }
 
     /// <summary>Lives on until an instant; calls back for each named change that is committed on the way.</summary>
     public void LiveUntil(long time, Action<Transaction>? named = null)

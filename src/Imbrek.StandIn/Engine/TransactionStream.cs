@@ -53,12 +53,12 @@ internal sealed class TransactionStream
         }
     }
 
-    /// <summary>Share of the daily mean in an hour (UTC): quiet nights, busy mornings and evenings.</summary>
-    public static double HourFactor(long time)
-    {
-        ReadOnlySpan<double> factors = [0.05, 0.02, 0.02, 0.05, 0.3, 1.1, 2.2, 2.0, 1.5, 1.3, 1.2, 1.3, 1.4, 1.3, 1.3, 1.6, 2.1, 1.8, 1.2, 0.8, 0.5, 0.3, 0.2, 0.1];
-        return factors[(int)(time / 3_600_000 % 24)];
-    }
+    /// <summary>Share of the daily mean in each hour (UTC): quiet nights, busy mornings and evenings.</summary>
+    public static IReadOnlyList<double> FactorByHour { get; } =
+        [0.05, 0.02, 0.02, 0.05, 0.3, 1.1, 2.2, 2.0, 1.5, 1.3, 1.2, 1.3, 1.4, 1.3, 1.3, 1.6, 2.1, 1.8, 1.2, 0.8, 0.5, 0.3, 0.2, 0.1];
+
+    /// <summary>The share of the hour of an instant.</summary>
+    public static double HourFactor(long time) => FactorByHour[(int)(time / 3_600_000 % 24)];
 
     private void Draw(long minute)
     {

@@ -8,16 +8,12 @@ namespace Imbrek.StandIn.Scenario;
 /// <param name="Pages">Pages of its scaled-down image.</param>
 /// <param name="TransactionsPerMinute">Mean over a day.</param>
 /// <param name="LogBytesPerSecond">Mean over a day, in the scenario's full size.</param>
-/// <param name="Tasks">What is taken of it; empty when no plan covers it.</param>
 /// <param name="Changes">Named changes known beforehand.</param>
-/// <param name="Verify">When its copies are read back; null for never.</param>
 /// <param name="RehearsedDaysAgo">How many days before "now" a restore of it was rehearsed; empty for never.</param>
 public sealed record DatabaseScript(
     Id<Database> Id,
     int Pages,
     double TransactionsPerMinute,
     double LogBytesPerSecond,
-    IReadOnlyList<TaskScript> Tasks,
     IReadOnlyList<NamedChange> Changes,
-    Cadence? Verify,
     IReadOnlyList<double> RehearsedDaysAgo);

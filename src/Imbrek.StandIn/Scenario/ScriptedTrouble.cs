@@ -17,5 +17,8 @@ public sealed record ScriptedTrouble(Instant At, Id<Database> Database, Scripted
 
         /// <summary>The log not yet backed up is thrown away.</summary>
         DropLog,
+
+        /// <summary>The sign-in for its backups expires: every run fails until somebody mends it.</summary>
+        SignInExpires,
     }
 }

@@ -1,0 +1,56 @@
+using System.Globalization;
+
+namespace Imbrek.Core.Timetable;
+
+/// <summary>
+/// Whether a value stands out among its like: further from their median than six times their median absolute deviation (scaled by
+/// 1.4826 to compare with a standard deviation), and by more than a third of the median. Robust: a few odd ones before do not hide it.
+/// </summary>
+public static class OutlierTest
+{
+    /// <summary>How many like values are needed to tell.</summary>
+    public const int Least = 8;
+
+    private const double Deviations = 6;
+    private const double Scale = 1.4826;
+    private const double Share = 1.0 / 3;
+
+    /// <summary>How many scaled deviations a value lies from the median; null when it does not stand out or too few are known.</summary>
+    /// <param name="value">The value.</param>
+    /// <param name="like">Its like.</param>
+    public static double? Distance(double value, IReadOnlyCollection<double> like)
+    {
+        if (like.Count < Least)
+        {
+            return null;
+        }
+
+        var median = Median(like);
+        var deviation = Scale * Median([.. like.Select(l => Math.Abs(l - median))]);
+        var away = value - median;
+        return Math.Abs(away) <= Deviations * deviation || Math.Abs(away) <= Share * Math.Abs(median) ? null
+            : deviation == 0 ? double.CopySign(double.PositiveInfinity, away)
+            : away / deviation;
+    }
+
+    /// <summary>What stands out about a run, in words; null when nothing does.</summary>
+    public static string? Of(double bytes, double seconds, IReadOnlyCollection<double> likeBytes, IReadOnlyCollection<double> likeSeconds)
+    {
+        var size = Distance(bytes, likeBytes) is { } d ? Say(bytes, likeBytes, d < 0 ? "smaller" : "larger") : null;
+        var time = Distance(seconds, likeSeconds) is { } t && t > 0 ? Say(seconds, likeSeconds, "longer") : null;
+        return size is null ? time : time is null ? size : $"{size}; {time}";
+
+        static string Say(double value, IReadOnlyCollection<double> like, string word)
+        {
+            var (median, ratio) = (Median(like), value / Math.Max(Median(like), 1e-9));
+            var times = ratio >= 1 ? ratio : median / Math.Max(value, 1e-9);
+            return string.Create(CultureInfo.InvariantCulture, $"{times:0.#} times {word} than usual");
+        }
+    }
+
+    private static double Median(IReadOnlyCollection<double> values)
+    {
+        var sorted = values.Order().ToArray();
+        return sorted.Length % 2 == 1 ? sorted[sorted.Length / 2] : (sorted[(sorted.Length / 2) - 1] + sorted[sorted.Length / 2]) / 2;
+    }
+}

@@ -1,0 +1,354 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
+using Imbrek.StandIn.Engine;
+using NodaTime;
+
+namespace Imbrek.StandIn;
+
+/// <summary>
+/// Runs plans in the world: what is due becomes a run, waits for pauses, slots and the run before by the task's rules, is tried as often
+/// as the task allows, and sets off what follows it. What each run does is <see cref="TaskWork"/>'s.
+/// </summary>
+internal sealed class PlanRunner
+{
+    private const int LikeRuns = 40;
+
+    private readonly World world;
+    private readonly TaskWork work;
+    private readonly Dictionary<(Id<Plan>, string, Id<Database>), Line> lines = [];
+    private readonly Dictionary<Guid, Order> orders = [];
+    private readonly List<long> due = [];
+    private readonly Slots slots;
+    private int generation;
+
+    public PlanRunner(World world)
+    {
+        (this.world, work, slots) = (world, new TaskWork(world), new Slots(world.Fleet));
+    }
+
+    /// <summary>Times in which things do not start.</summary>
+    public IReadOnlyList<Blackout> Blackouts { get; private set; } = [];
+
+    /// <summary>The runs that are not over, for whoever must begin them again.</summary>
+    public IEnumerable<Order> Open => orders.Values.Concat(lines.Values.SelectMany(l => new[] { l.Next, l.Held }).OfType<Order>());
+
+    /// <summary>Takes over the fleet's plans from now on; runs under way go on as they began.</summary>
+    public void Load()
+    {
+        generation++;
+        var before = lines.ToDictionary();
+        lines.Clear();
+        var logged = new HashSet<Id<Database>>();
+        foreach (var series in Series.Of(world.Fleet).Where(s => world.Has(s.Database.Id)))
+        {
+            var key = (series.Plan.Id, series.Task.Id, series.Database.Id);
+            var line = before.GetValueOrDefault(key) ?? new Line();
+            line.Series = series;
+            lines[key] = line;
+            if (series.Task.Kind == TaskKind.Log)
+            {
+                logged.Add(series.Database.Id);
+            }
+
+            ScheduleNext(line, world.Now);
+        }
+
+        foreach (var d in world.Databases)
+        {
+            d.KeepLog(logged.Contains(d.Database.Id));
+        }
+    }
+
+    /// <summary>Changes the pauses.</summary>
+    public void Pause(IReadOnlyList<Blackout> blackouts) => Blackouts = blackouts;
+
+    /// <summary>Begins a run somebody asked for.</summary>
+    public Guid RunNow(Id<Plan> plan, string task, Id<Database> database, string who, bool outsideChain)
+    {
+        var line = lines[(plan, task, database)];
+        var series = outsideChain ? line.Series with { Task = line.Series.Task with { OutsideChain = true } } : line.Series;
+        var order = new Order(series, world.Now, null, who);
+        Ask(outsideChain ? new Line { Series = series } : line, order);
+        return order.Id;
+    }
+
+    /// <summary>Ends a run; false when it is over already.</summary>
+    public bool Cancel(Guid run)
+    {
+        if (!orders.TryGetValue(run, out var order))
+        {
+            return false;
+        }
+
+        work.Stop(order);
+        End(order, TaskRunState.Cancelled, "ended by hand");
+        return true;
+    }
+
+    /// <summary>Begins runs again that a restart cut off.</summary>
+    public void Resume(IEnumerable<WorldState.OpenRun> open)
+    {
+        foreach (var o in open)
+        {
+            if (lines.TryGetValue((new(o.Plan), o.Task, new(o.Database)), out var line))
+            {
+                var trigger = o.AfterSet is null ? null : new Trigger(o.After!.Value, new(o.AfterSet));
+                Ask(line, new Order(line.Series, Instant.FromUnixTimeMilliseconds(o.Due), trigger, o.AskedBy) { Attempts = Math.Max(0, o.Attempts - 1), Set = o.Set is null ? null : new Id<BackupSet>(o.Set) });
+            }
+        }
+    }
+
+    /// <summary>A task on a database with what must be known of its runs.</summary>
+    internal sealed class Line
+    {
+        public Series Series { get; set; } = null!;
+
+        public Order? Running { get; set; }
+
+        public Order? Next { get; set; }
+
+        public Order? Held { get; set; }
+
+        public Queue<double> Bytes { get; } = new();
+
+        public Queue<double> Seconds { get; } = new();
+    }
+
+    private void ScheduleNext(Line line, Instant after)
+    {
+        if (line.Series.Task.Recurrence is null)
+        {
+            return;
+        }
+
+        // Most recur soon; what does not is looked for further on.
+        var from = after.ToUnixTimeMilliseconds() + 1;
+        due.Clear();
+        for (var span = 3_600_000L; due.Count == 0 && span < 400 * 86_400_000L; span *= 30)
+        {
+            line.Series.Expand(from, from + span, due);
+        }
+
+        if (due.Count == 0)
+        {
+            return;
+        }
+
+        var (at, made) = (due[0], generation);
+        world.Schedule(at, () =>
+        {
+            if (made == generation)
+            {
+                ScheduleNext(line, Instant.FromUnixTimeMilliseconds(at));
+                Ask(line, new Order(line.Series, Instant.FromUnixTimeMilliseconds(at), null, null));
+            }
+        });
+    }
+
+    /// <summary>What is due: held back, left out, or on its way to start.</summary>
+    private void Ask(Line line, Order order)
+    {
+        order.Line = line;
+        if (order.AskedBy is null && Blackouts.Count > 0 && Blackout.FirstFree(Blackouts, line.Series, world.Now) is var free && free != world.Now)
+        {
+            Hold(line, order, free);
+            return;
+        }
+
+        if (line.Running is not null)
+        {
+            if (line.Series.Task.Overlap == OverlapRule.Wait && line.Next is null)
+            {
+                line.Next = order;
+                Tell(order, TaskRunState.Waiting, "the one before is still going");
+            }
+            else
+            {
+                End(order, TaskRunState.LeftOut, "the one before was still going");
+            }
+
+            return;
+        }
+
+        line.Running = order;
+        orders[order.Id] = order;
+        if (!order.Task.Kind.TakesSlot())
+        {
+            Start(order);
+            return;
+        }
+
+        order.Waits = true;
+        slots.Ask(order.Database.Host, order.Task.Store!.Value, () =>
+        {
+            order.HasSlot = true;
+            if (orders.ContainsKey(order.Id))
+            {
+                Start(order);
+            }
+            else
+            {
+                FreeSlot(order);
+            }
+        });
+        if (order.Waits)
+        {
+            Tell(order, TaskRunState.Waiting, "waits for a slot");
+        }
+    }
+
+    private void Hold(Line line, Order order, Instant? free)
+    {
+        if (line.Series.Task.Missed != MissedRule.CatchUpOnce || line.Held is not null || free is null)
+        {
+            End(order, TaskRunState.LeftOut, line.Series.Task.Missed == MissedRule.Report ? "missed during a pause" : "left out during a pause");
+            return;
+        }
+
+        line.Held = order;
+        Tell(order, TaskRunState.Waiting, "waits for the end of a pause");
+        world.Schedule(free.Value.ToUnixTimeMilliseconds(), () =>
+        {
+            line.Held = null;
+            Ask(line, order);
+        });
+    }
+
+    private void Start(Order order)
+    {
+        order.Waits = false;
+        order.Started ??= world.Now;
+        order.Attempts++;
+        Tell(order, TaskRunState.Running, null);
+        work.Begin(order, Ended);
+    }
+
+    private void Ended(Order order, TaskOutcome outcome)
+    {
+        if (outcome is TaskOutcome.Fails { CanRetry: true } fails && order.Attempts < order.Task.Attempts)
+        {
+            var wait = order.Task.BackOff.TotalMilliseconds * (1 << Math.Min(order.Attempts - 1, 10));
+            Tell(order, TaskRunState.Running, $"attempt {order.Attempts} failed: {fails.Why}");
+            world.Schedule(world.NowMs + (long)wait, () =>
+            {
+                if (orders.ContainsKey(order.Id))
+                {
+                    order.Attempts++;
+                    work.Begin(order, Ended);
+                }
+            });
+            return;
+        }
+
+        switch (outcome)
+        {
+            case TaskOutcome.Goes goes:
+                Compare(order);
+                End(order, TaskRunState.Done, goes.Note);
+                break;
+            case TaskOutcome.Fails failed:
+                world.Tell(order.Database.Id, "failed", $"{PlanName(order)} failed: {failed.Why}");
+                End(order, TaskRunState.Failed, failed.Why);
+                break;
+            case TaskOutcome.Nothing nothing:
+                End(order, TaskRunState.LeftOut, nothing.Why);
+                break;
+        }
+    }
+
+    private static string PlanName(Order order) => $"{order.Task.Id} of {order.Series.Plan.Name}";
+
+    private void Compare(Order order)
+    {
+        if (order.Task.Kind.Makes() is null)
+        {
+            return;
+        }
+
+        var (line, seconds) = (order.Line!, (world.Now - order.Started!.Value).TotalSeconds);
+        order.Oddity = OutlierTest.Of(order.StoredBytes, seconds, line.Bytes, line.Seconds);
+        line.Bytes.Enqueue(order.StoredBytes);
+        line.Seconds.Enqueue(seconds);
+        if (line.Bytes.Count > LikeRuns)
+        {
+            line.Bytes.Dequeue();
+            line.Seconds.Dequeue();
+        }
+    }
+
+    private void FreeSlot(Order order)
+    {
+        if (order.HasSlot)
+        {
+            order.HasSlot = false;
+            slots.Release(order.Database.Host, order.Task.Store!.Value);
+        }
+    }
+
+    private void End(Order order, TaskRunState state, string? note)
+    {
+        var line = order.Line!;
+        orders.Remove(order.Id);
+        Tell(order, state, note);
+        FreeSlot(order);
+        if (line.Next == order)
+        {
+            line.Next = null;
+        }
+
+        if (line.Running == order)
+        {
+            line.Running = null;
+            if (line.Next is { } next)
+            {
+                line.Next = null;
+                Ask(line, next);
+            }
+        }
+
+        if (state is TaskRunState.Done or TaskRunState.Failed)
+        {
+            var trigger = order.Set is { } set ? new Trigger(order.Id, set) : order.Trigger is { } t ? t with { Run = order.Id } : null;
+            foreach (var task in order.Series.Plan.Following(order.Task.Id, state == TaskRunState.Done))
+            {
+                if (lines.TryGetValue((order.Series.Plan.Id, task.Id, order.Database.Id), out var follower))
+                {
+                    Ask(follower, new Order(follower.Series, world.Now, trigger ?? new Trigger(order.Id, null), null));
+                }
+            }
+        }
+    }
+
+    private void Tell(Order order, TaskRunState state, string? note)
+    {
+        var over = state is not (TaskRunState.Waiting or TaskRunState.Running);
+        if (world.InHistory && !over)
+        {
+            return;
+        }
+
+        world.Changed(new WorldChange.RunChanged(world.Now, new TaskRun
+        {
+            Id = order.Id,
+            Plan = order.Series.Plan.Id,
+            Task = order.Task.Id,
+            Kind = order.Task.Kind,
+            Database = order.Database.Id,
+            Due = order.Due,
+            State = state,
+            Started = order.Started,
+            Ended = over ? world.Now : null,
+            Attempts = order.Attempts,
+            DataBytes = order.DataBytes,
+            StoredBytes = order.StoredBytes,
+            ExpectedSeconds = double.IsFinite(order.ExpectedSeconds) ? order.ExpectedSeconds : 0,
+            Set = order.Set,
+            Note = note,
+            Oddity = order.Oddity,
+            After = order.Trigger?.Run,
+            AskedBy = order.AskedBy,
+        }));
+    }
+}
