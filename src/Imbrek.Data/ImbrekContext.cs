@@ -33,6 +33,16 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<WorldRow> Worlds => Set<WorldRow>();
 
+    public DbSet<PlanVersionRow> PlanVersions => Set<PlanVersionRow>();
+
+    public DbSet<TaskRunRow> TaskRuns => Set<TaskRunRow>();
+
+    public DbSet<TaskRunLineRow> TaskRunLines => Set<TaskRunLineRow>();
+
+    public DbSet<PauseRow> Pauses => Set<PauseRow>();
+
+    public DbSet<NoticeRow> Notices => Set<NoticeRow>();
+
     public DbSet<DataProtectionKey> DataProtectionKeys => Set<DataProtectionKey>();
 
     /// <inheritdoc/>
@@ -124,6 +134,32 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
         {
             e.ToTable("worlds");
             e.Property(r => r.State).HasColumnType("jsonb");
+        });
+        builder.Entity<PlanVersionRow>(e =>
+        {
+            e.ToTable("plan_versions").HasKey(r => new { r.Plan, r.Number });
+            e.Property(r => r.Document).HasColumnType("jsonb");
+        });
+        builder.Entity<TaskRunRow>(e =>
+        {
+            e.ToTable("task_runs");
+
+            // One run for each time a task was due on a database: the database decides, whoever starts it.
+            e.HasIndex(r => new { r.Plan, r.Task, r.Database, r.Due, r.AfterId, r.AskedBy }).IsUnique().AreNullsDistinct(false).HasDatabaseName("ix_task_runs_occurrence");
+            e.HasIndex(r => new { r.Due, r.Id });
+            e.HasIndex(r => new { r.Database, r.Due });
+            e.HasIndex(r => new { r.State, r.Due });
+        });
+        builder.Entity<TaskRunLineRow>(e =>
+        {
+            e.ToTable("task_run_lines");
+            e.HasIndex(r => r.RunId);
+        });
+        builder.Entity<PauseRow>(e => e.ToTable("pauses"));
+        builder.Entity<NoticeRow>(e =>
+        {
+            e.ToTable("notices");
+            e.HasIndex(r => new { r.GroupKey, r.LastAt });
         });
     }
 }

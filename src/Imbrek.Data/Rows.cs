@@ -316,6 +316,9 @@ public sealed class WorldRow
 {
     public int Id { get; set; }
 
+    /// <summary>Counts the processes that have led the world: one that finds another number does so no longer.</summary>
+    public int Lead { get; set; }
+
     public string State { get; set; } = "{}";
 
     /// <summary>The instant that was "now" when the demo was made.</summary>

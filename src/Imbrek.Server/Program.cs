@@ -6,10 +6,14 @@ using Imbrek.Server.Features.Evidence;
 using Imbrek.Server.Features.Files;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Notices;
+using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Features.SignIn;
+using Imbrek.Server.Features.TaskRuns;
+using Imbrek.Server.Features.Timetable;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Antiforgery;
@@ -114,6 +118,8 @@ builder.Services.AddSingleton(demo);
 builder.Services.AddSingleton<ProductClock>();
 builder.Services.AddSingleton<IClock>(s => s.GetRequiredService<ProductClock>());
 builder.Services.AddSingleton<FleetState>();
+builder.Services.AddSingleton<RunHealth>();
+builder.Services.AddSingleton<DesignedState>();
 builder.Services.AddSingleton<LiveEvents>();
 builder.Services.AddSingleton<Peers>();
 builder.Services.AddSingleton<RunSignal>();
@@ -158,6 +164,11 @@ FleetEndpoints.Map(app);
 DatabaseEndpoints.Map(app);
 RecoverEndpoints.Map(app);
 RunEndpoints.Map(app);
+PlanEndpoints.Map(app);
+PauseEndpoints.Map(app);
+TimetableEndpoints.Map(app);
+TaskRunEndpoints.Map(app);
+NoticeEndpoints.Map(app);
 LedgerEndpoints.Map(app);
 FileEndpoints.Map(app);
 WorldEndpoints.Map(app);
@@ -179,6 +190,7 @@ if (!describing)
     }
 
     await app.Services.GetRequiredService<FleetState>().LoadAsync(app.Lifetime.ApplicationStopping);
+    await app.Services.GetRequiredService<RunHealth>().LoadAsync(app.Lifetime.ApplicationStopping);
 }
 
 await app.RunAsync();

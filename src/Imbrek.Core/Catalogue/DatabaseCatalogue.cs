@@ -243,6 +243,27 @@ public sealed class DatabaseCatalogue
         return -1;
     }
 
+    /// <summary>Bytes of the copies that lie in a store at an instant, milliseconds of the Unix epoch.</summary>
+    public double StoredIn(Id<Store> store, long at)
+    {
+        var number = -1;
+        for (var i = 0; i < Stores.Count; i++)
+        {
+            number = Stores[i] == store ? i : number;
+        }
+
+        var total = 0.0;
+        for (var copy = 0; number >= 0 && copy < CopyStores.Length; copy++)
+        {
+            if (CopyStores[copy] == number && AvailableAt[copy] <= at && (RemovedAt is null || RemovedAt[copy] > at))
+            {
+                total += StoredBytes[copy];
+            }
+        }
+
+        return total;
+    }
+
     /// <summary>The hosts a set may be restored on; empty means any.</summary>
     public IReadOnlyList<Id<Host>> UsableOn(int index) => usableOn?.GetValueOrDefault(index) ?? [];
 

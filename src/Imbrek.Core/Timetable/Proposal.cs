@@ -88,6 +88,23 @@ public sealed record Proposal(IReadOnlyList<Proposal.Move> Moves, IReadOnlyList<
         ];
     }
 
+    /// <summary>How a week is, and which objectives are kept in it.</summary>
+    /// <param name="Crowd">How crowded it is.</param>
+    /// <param name="Kept">Objectives kept: database, loss, and whether recovery point (true) or time.</param>
+    public sealed record WeekMeasure(Measure Crowd, IReadOnlySet<(Id<Database> Database, LossKind Kind, bool Rpo)> Kept)
+    {
+        /// <summary>What was kept before and is no longer.</summary>
+        public IEnumerable<(Id<Database> Database, string Reason)> Broken(WeekMeasure before) => before.Kept.Where(k => !Kept.Contains(k))
+            .Select(k => (k.Database, $"{(k.Rpo ? "recovery point" : "recovery time")} would no longer be kept, supposing {k.Kind.ToString().ToLowerInvariant()}"));
+    }
+
+    /// <summary>Simulates a week and measures it.</summary>
+    public static WeekMeasure MeasureOf(DesignQuestion question)
+    {
+        var (measure, kept, _) = Simulate(question);
+        return new WeekMeasure(measure, kept);
+    }
+
     private sealed record Heavy(Series Series, List<long> Due, double Seconds, double StoredBytes);
 
     private readonly record struct Key(Id<Plan> Plan, string Task, Id<Database> Database);

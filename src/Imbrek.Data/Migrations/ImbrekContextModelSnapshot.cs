@@ -253,6 +253,61 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("markers", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.NoticeRow", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint")
+                        .HasColumnName("id");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<int>("Count")
+                        .HasColumnType("integer")
+                        .HasColumnName("count");
+
+                    b.PrimitiveCollection<string[]>("Databases")
+                        .IsRequired()
+                        .HasColumnType("text[]")
+                        .HasColumnName("databases");
+
+                    b.Property<Instant>("FirstAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("first_at");
+
+                    b.Property<string>("GroupKey")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("group_key");
+
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("kind");
+
+                    b.Property<Instant>("LastAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("last_at");
+
+                    b.PrimitiveCollection<string[]>("People")
+                        .IsRequired()
+                        .HasColumnType("text[]")
+                        .HasColumnName("people");
+
+                    b.Property<string>("Subject")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("subject");
+
+                    b.HasKey("Id")
+                        .HasName("pk_notices");
+
+                    b.HasIndex("GroupKey", "LastAt")
+                        .HasDatabaseName("ix_notices_group_key_last_at");
+
+                    b.ToTable("notices", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.PaceRow", b =>
                 {
                     b.Property<long>("Id")
@@ -292,6 +347,55 @@ namespace Imbrek.Data.Migrations
                         .HasDatabaseName("ix_paces_database");
 
                     b.ToTable("paces", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.PauseRow", b =>
+                {
+                    b.Property<int>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("integer")
+                        .HasColumnName("id");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<int>("Id"));
+
+                    b.Property<string>("Database")
+                        .HasColumnType("text")
+                        .HasColumnName("database");
+
+                    b.Property<Instant>("From")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("from");
+
+                    b.Property<string>("Host")
+                        .HasColumnType("text")
+                        .HasColumnName("host");
+
+                    b.Property<string>("Plan")
+                        .HasColumnType("text")
+                        .HasColumnName("plan");
+
+                    b.Property<string>("Reason")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("reason");
+
+                    b.Property<string>("Store")
+                        .HasColumnType("text")
+                        .HasColumnName("store");
+
+                    b.Property<Instant?>("To")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("to");
+
+                    b.Property<string>("Who")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("who");
+
+                    b.HasKey("Id")
+                        .HasName("pk_pauses");
+
+                    b.ToTable("pauses", (string)null);
                 });
 
             modelBuilder.Entity("Imbrek.Data.Person", b =>
@@ -377,6 +481,40 @@ namespace Imbrek.Data.Migrations
                         .HasDatabaseName("UserNameIndex");
 
                     b.ToTable("people", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.PlanVersionRow", b =>
+                {
+                    b.Property<string>("Plan")
+                        .HasColumnType("text")
+                        .HasColumnName("plan");
+
+                    b.Property<int>("Number")
+                        .HasColumnType("integer")
+                        .HasColumnName("number");
+
+                    b.Property<Instant>("At")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("at");
+
+                    b.Property<string>("Document")
+                        .IsRequired()
+                        .HasColumnType("jsonb")
+                        .HasColumnName("document");
+
+                    b.Property<bool>("Removed")
+                        .HasColumnType("boolean")
+                        .HasColumnName("removed");
+
+                    b.Property<string>("Who")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("who");
+
+                    b.HasKey("Plan", "Number")
+                        .HasName("pk_plan_versions");
+
+                    b.ToTable("plan_versions", (string)null);
                 });
 
             modelBuilder.Entity("Imbrek.Data.ProofRow", b =>
@@ -676,6 +814,136 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("run_steps", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.TaskRunLineRow", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint")
+                        .HasColumnName("id");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<Instant>("At")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("at");
+
+                    b.Property<Guid>("RunId")
+                        .HasColumnType("uuid")
+                        .HasColumnName("run_id");
+
+                    b.Property<string>("Text")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("text");
+
+                    b.HasKey("Id")
+                        .HasName("pk_task_run_lines");
+
+                    b.HasIndex("RunId")
+                        .HasDatabaseName("ix_task_run_lines_run_id");
+
+                    b.ToTable("task_run_lines", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.TaskRunRow", b =>
+                {
+                    b.Property<Guid>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("uuid")
+                        .HasColumnName("id");
+
+                    b.Property<Guid?>("AfterId")
+                        .HasColumnType("uuid")
+                        .HasColumnName("after_id");
+
+                    b.Property<string>("AskedBy")
+                        .HasColumnType("text")
+                        .HasColumnName("asked_by");
+
+                    b.Property<int>("Attempts")
+                        .HasColumnType("integer")
+                        .HasColumnName("attempts");
+
+                    b.Property<long>("DataBytes")
+                        .HasColumnType("bigint")
+                        .HasColumnName("data_bytes");
+
+                    b.Property<string>("Database")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("database");
+
+                    b.Property<Instant>("Due")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("due");
+
+                    b.Property<Instant?>("Ended")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("ended");
+
+                    b.Property<double>("ExpectedSeconds")
+                        .HasColumnType("double precision")
+                        .HasColumnName("expected_seconds");
+
+                    b.Property<short>("Kind")
+                        .HasColumnType("smallint")
+                        .HasColumnName("kind");
+
+                    b.Property<string>("Note")
+                        .HasColumnType("text")
+                        .HasColumnName("note");
+
+                    b.Property<string>("Oddity")
+                        .HasColumnType("text")
+                        .HasColumnName("oddity");
+
+                    b.Property<string>("Plan")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("plan");
+
+                    b.Property<string>("SetId")
+                        .HasColumnType("text")
+                        .HasColumnName("set_id");
+
+                    b.Property<Instant?>("Started")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("started");
+
+                    b.Property<short>("State")
+                        .HasColumnType("smallint")
+                        .HasColumnName("state");
+
+                    b.Property<long>("StoredBytes")
+                        .HasColumnType("bigint")
+                        .HasColumnName("stored_bytes");
+
+                    b.Property<string>("Task")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("task");
+
+                    b.HasKey("Id")
+                        .HasName("pk_task_runs");
+
+                    b.HasIndex("Database", "Due")
+                        .HasDatabaseName("ix_task_runs_database_due");
+
+                    b.HasIndex("Due", "Id")
+                        .HasDatabaseName("ix_task_runs_due_id");
+
+                    b.HasIndex("State", "Due")
+                        .HasDatabaseName("ix_task_runs_state_due");
+
+                    b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy")
+                        .IsUnique()
+                        .HasDatabaseName("ix_task_runs_occurrence");
+
+                    NpgsqlIndexBuilderExtensions.AreNullsDistinct(b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy"), false);
+
+                    b.ToTable("task_runs", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.WorldRow", b =>
                 {
                     b.Property<int>("Id")
@@ -688,6 +956,10 @@ namespace Imbrek.Data.Migrations
                     b.Property<int>("HistoryDays")
                         .HasColumnType("integer")
                         .HasColumnName("history_days");
+
+                    b.Property<int>("Lead")
+                        .HasColumnType("integer")
+                        .HasColumnName("lead");
 
                     b.Property<Instant>("MadeAt")
                         .HasColumnType("timestamp with time zone")

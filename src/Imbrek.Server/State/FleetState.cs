@@ -3,6 +3,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Data;
 using Microsoft.EntityFrameworkCore;
@@ -38,12 +39,35 @@ internal sealed class FleetState(NpgsqlDataSource source)
         await using var context = ImbrekDatabase.Context(source);
         var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
         var loaded = version is null ? FleetModel.Empty : Parse(version.Document);
+        loaded = loaded.WithPlans(await PlansAsync(context, loaded, cancel));
         await using var connection = await source.OpenConnectionAsync(cancel);
         var catalogue = await CatalogueTable.ReadAsync(connection, null, cancel);
         databases = new(loaded.Databases.ToDictionary(d => d.Id, d => new DatabaseState(loaded, d, catalogue.Of(d.Id))));
         fleet = loaded;
         await LoadProofsAsync(context, null, cancel);
         Loaded = true;
+    }
+
+    /// <summary>Takes over changed plans.</summary>
+    public async Task LoadPlansAsync(CancellationToken cancel)
+    {
+        await using var context = ImbrekDatabase.Context(source);
+        fleet = fleet.WithPlans(await PlansAsync(context, fleet, cancel));
+        foreach (var d in fleet.Databases)
+        {
+            this[d.Id].Replace(fleet, d, null);
+        }
+    }
+
+    private static async Task<IReadOnlyList<Plan>> PlansAsync(ImbrekContext context, FleetModel fleet, CancellationToken cancel)
+    {
+        var newest = await context.PlanVersions.AsNoTracking().GroupBy(v => v.Plan).Select(g => g.OrderByDescending(v => v.Number).First()).ToListAsync(cancel);
+        return
+        [
+            .. newest.Where(v => !v.Removed).OrderBy(v => v.Plan, StringComparer.Ordinal).Select(v =>
+                PlanFile.Read(System.Text.Encoding.UTF8.GetBytes(v.Document), fleet, default).Value
+                ?? throw new InvalidOperationException($"plan '{v.Plan}' as kept in PostgreSQL cannot be read")),
+        ];
     }
 
     /// <summary>Reads some databases again, because another process changed them.</summary>

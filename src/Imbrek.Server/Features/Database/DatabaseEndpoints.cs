@@ -103,6 +103,7 @@ internal static class DatabaseEndpoints
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/databases/{id}", GetAsync).Needs(Roles.Look).WithName("Database");
+        DatabasePlanEndpoint.Map(app);
         app.MapGet("/api/databases/{id}/cover", CoverAsync).Needs(Roles.Look).WithName("Cover");
         app.MapGet("/api/databases/{id}/sets", GetSets).Needs(Roles.Look).WithName("Sets");
         app.MapGet("/api/databases/{id}/sets/{set}", GetChain).Needs(Roles.Look).WithName("Chain");

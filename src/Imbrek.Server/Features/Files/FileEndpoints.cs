@@ -4,6 +4,7 @@ using System.Text.Json;
 using Imbrek.Core.Formats;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -94,8 +95,9 @@ internal static class FileEndpoints
                 Number = (await inside.FleetVersions.MaxAsync(v => (int?)v.Number, cancel) ?? 0) + 1,
                 At = now,
                 Who = who,
-                Document = FleetFile.Write(model),
+                Document = FleetFile.Write(model.WithPlans([])),
             });
+            await PlanVersions.ReplaceAsync(inside, model.Plans, state.Fleet.Plans, who, now, cancel);
         }
 
         await CatalogueTable.UpsertAsync(connection, all, cancel);

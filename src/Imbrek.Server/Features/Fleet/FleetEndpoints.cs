@@ -38,6 +38,9 @@ internal static class FleetEndpoints
         double? CouldLoseSeconds,
         double? WorstSeconds,
         double? BackInSeconds,
+        double? DesignedWorstSeconds,
+        double? DesignedBackInSeconds,
+        IReadOnlyList<string> Plans,
         string? NoPath,
         Instant? ProofAt,
         bool ProofCounts,
@@ -60,7 +63,7 @@ internal static class FleetEndpoints
         app.MapGet("/api/places", GetPlaces).Needs(Roles.Look).WithName("Places");
     }
 
-    private static Ok<FleetPage> GetFleet(FleetState state, IClock clock, string? loss, string? at, string? find, int? from, int? take)
+    private static Ok<FleetPage> GetFleet(FleetState state, DesignedState designed, IClock clock, string? loss, string? at, string? find, int? from, int? take)
     {
         var now = clock.GetCurrentInstant();
         var premise = Premise.Read(loss, at, state.Fleet, now);
@@ -70,6 +73,7 @@ internal static class FleetEndpoints
         }
 
         var asOf = premise.At ?? now;
+        var plans = designed.KnownOrBegin(now);
         var databases = state.Fleet.Databases;
         var figures = new LossFigures[databases.Count];
         var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount };
@@ -84,7 +88,7 @@ internal static class FleetEndpoints
         var found = string.IsNullOrWhiteSpace(find) ? databases : [.. databases.Where(d => Matches(state.Fleet, d, find.Trim()))];
         var start = Math.Min(from ?? 0, found.Count);
         var rows = new FleetRow[Math.Min(take ?? MostRows, found.Count - start)];
-        Parallel.For(0, rows.Length, parallel, i => rows[i] = Row(state[found[start + i].Id], premise.Loss, asOf, premise.At is null));
+        Parallel.For(0, rows.Length, parallel, i => rows[i] = Row(state[found[start + i].Id], plans, premise.Loss, asOf, premise.At is null));
         return TypedResults.Ok(new FleetPage(
             asOf, asOf - DatabaseState.Window, answer, rows, found.Count, start + rows.Length < found.Count ? start + rows.Length : null));
     }
@@ -94,7 +98,7 @@ internal static class FleetEndpoints
         || d.Host.Value.Contains(find, StringComparison.OrdinalIgnoreCase)
         || (d.Service is { } service && fleet.Services[service].Name.Contains(find, StringComparison.OrdinalIgnoreCase));
 
-    private static FleetRow Row(DatabaseState db, Loss loss, Instant at, bool now)
+    private static FleetRow Row(DatabaseState db, Core.Timetable.DesignAnswer? plans, Loss loss, Instant at, bool now)
     {
         var s = db.Subject;
         var d = s.Database;
@@ -103,6 +107,7 @@ internal static class FleetEndpoints
         var supposed = Judgement.Of(d, s.Objective, [figures], db.ProofAt(at), at);
         var proof = db.ProofAt(at);
         var from = at - DatabaseState.Window;
+        var designed = plans?.ByDatabase.GetValueOrDefault(d.Id)?.FirstOrDefault(f => f.Loss == figures.Loss);
         return new FleetRow(
             d.Id.Value,
             d.Name,
@@ -123,6 +128,9 @@ internal static class FleetEndpoints
             figures.ExposureSeconds(at),
             figures.Window.WorstExposureSeconds,
             figures.Path?.ServiceSeconds,
+            designed is { Window.SecondsUnprotected: 0 } ? designed.Window.WorstExposureSeconds : null,
+            designed?.LongestRestore?.ServiceSeconds,
+            [.. s.Fleet.PlansOf(d).Select(p => p.Name)],
             figures.NoPath,
             proof?.At,
             proof is not null && s.Objective is { } o && Judgement.WhyInvalid(d, o, proof, at) is null,
@@ -131,16 +139,24 @@ internal static class FleetEndpoints
             [.. recoverable.Where(i => i.To >= from).Select(i => new CoverSpan(Instant.Max(i.From, from), i.To))]);
     }
 
-    private static Ok<IReadOnlyList<FindingRow>> GetFindings(FleetState state, IClock clock, string? database)
+    private static Ok<IReadOnlyList<FindingRow>> GetFindings(FleetState state, DesignedState designed, RunHealth health, IClock clock, string? database)
     {
         var now = clock.GetCurrentInstant();
         var asked = database is null ? state.Fleet.Databases : [state[database].Subject.Database];
         IReadOnlyList<FindingRow> rows =
         [
-            .. asked.SelectMany(d => state[d.Id].Findings(now).Select(f => new FindingRow(f.Code, d.Id.Value, d.Name, f.Urgency, f.What, f.Why, f.Remedy)))
+            .. asked.SelectMany(d => AllOf(d).Select(f => new FindingRow(f.Code, d.Id.Value, d.Name, f.Urgency, f.What, f.Why, f.Remedy)))
                 .OrderByDescending(f => f.Urgency).ThenBy(f => f.Code, StringComparer.Ordinal),
         ];
         return TypedResults.Ok(rows);
+
+        // What two rules see of one trouble is said once: by the sets there are rather than by the plan.
+        IEnumerable<Finding> AllOf(Core.Fleet.Database d)
+        {
+            var seen = state[d.Id].Findings(now);
+            string[] covered = [.. seen.SelectMany(f => f.Code switch { "no-sets" => new[] { "no-plan" }, "same-failure-domain" => ["copies-in-failure-domain"], "log-discarded" => ["log-task-without-log"], "never-restored" => ["never-test-restored"], _ => [] })];
+            return seen.Concat(health.Findings(d, now)).Concat(designed.Findings(d, now).Where(f => !covered.Contains(f.Code)));
+        }
     }
 
     private static Ok<Places> GetPlaces(FleetState state)

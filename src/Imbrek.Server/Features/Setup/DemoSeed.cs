@@ -1,7 +1,9 @@
 using System.Text.Json;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Data;
 using Imbrek.Server.Security;
+using Imbrek.Server.Features.Notices;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
 using Microsoft.AspNetCore.Identity;
@@ -108,13 +110,29 @@ internal static class DemoSeed
         await using var inside = ImbrekDatabase.Context(source);
         inside.Database.SetDbConnection(connection);
         await inside.Database.UseTransactionAsync(transaction, cancel);
-        inside.FleetVersions.Add(new FleetVersionRow { Number = 1, At = script.Begins, Who = "demo", Document = FleetFile.Write(script.Fleet) });
-        foreach (var change in world.TakeChanges())
+        inside.FleetVersions.Add(new FleetVersionRow { Number = 1, At = script.Begins, Who = "demo", Document = FleetFile.Write(script.Fleet.WithPlans([])) });
+        foreach (var plan in script.Fleet.Plans)
+        {
+            inside.PlanVersions.Add(new PlanVersionRow { Plan = plan.Id.Value, Number = 1, At = script.Begins, Who = "plan", Document = PlanFile.Write(plan).ToJsonString() });
+        }
+
+        var changes = world.TakeChanges();
+        var runs = changes.OfType<WorldChange.RunChanged>().Select(c => c.Run).ToArray();
+        say($"Keeping {runs.Length} runs");
+        await TaskRunTable.UpsertAsync(connection, runs, cancel);
+        var notices = new NoticeBook(script.Fleet);
+        foreach (var run in runs.OrderBy(r => r.Ended))
+        {
+            notices.Hear(run);
+        }
+
+        await notices.WriteAsync(inside, cancel);
+        foreach (var change in changes)
         {
             WorldHost.AddRow(inside, change);
             if (change is WorldChange.Rehearsed r)
             {
-                await KeepRehearsalAsync(inside, script, r, cancel);
+                await KeepRehearsalAsync(inside, script.Fleet, r, cancel);
             }
         }
 
@@ -131,9 +149,10 @@ internal static class DemoSeed
         await transaction.CommitAsync(cancel);
     }
 
-    private static async Task KeepRehearsalAsync(ImbrekContext data, WorldScript script, WorldChange.Rehearsed r, CancellationToken cancel)
+    /// <summary>Keeps what a rehearsed restore measured, as a proof with its entry in the ledger.</summary>
+    public static async Task KeepRehearsalAsync(ImbrekContext data, FleetModel fleet, WorldChange.Rehearsed r, CancellationToken cancel)
     {
-        var (m, d) = (r.Measure, script.Fleet.DatabaseById[r.Of]);
+        var (m, d) = (r.Measure, fleet.DatabaseById[r.Of]);
         var service = d.ServiceSeconds(m.ActualSeconds);
         var body = JsonSerializer.Serialize(new
         {

@@ -1,8 +1,11 @@
 using System.Diagnostics;
 using System.Text.Json;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Notices;
+using Imbrek.Server.Features.Plans;
 using Imbrek.Server.State;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
@@ -17,7 +20,7 @@ namespace Imbrek.Server.Features.Setup;
 /// the world must remember, and tells everybody. What was not kept when a process is killed did not happen.
 /// </summary>
 internal sealed class WorldHost(
-    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
+    NpgsqlDataSource source, FleetState fleet, RunHealth health, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
 {
     private const long LeadLock = 0x3_4D_42_52_45_4B;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(200);
@@ -28,6 +31,8 @@ internal sealed class WorldHost(
     private readonly SemaphoreSlim step = new(1);
     private double pace = 1;
     private World? world;
+    private NoticeBook? notices;
+    private int lead;
 
     /// <summary>Whether this server shows a demo.</summary>
     public bool IsDemo => options.Folder is not null;
@@ -93,6 +98,15 @@ internal sealed class WorldHost(
                 {
                     await FollowAsync(stoppingToken);
                 }
+            }
+            catch (LeadLostException)
+            {
+                // Another process leads and has gone on from what was last kept; what this one did since did not happen.
+                log.LogWarning("Another process runs the world now");
+                world?.Dispose();
+                (world, notices) = (null, null);
+                unsaved.Clear();
+                await fleet.LoadAsync(stoppingToken);
             }
             catch (Exception e) when (e is NpgsqlException or IOException or DbUpdateException or InvalidOperationException && !stoppingToken.IsCancellationRequested)
             {
@@ -161,11 +175,50 @@ internal sealed class WorldHost(
         var script = TarnholtFerries.Create(row.MadeAt, row.HistoryDays);
         var known = fleet.Fleet.Databases.SelectMany(d => fleet[d.Id].Subject.Catalogue.Sets);
         var opened = new World(options.Folder!, script, JsonSerializer.Deserialize<WorldState>(row.State), known);
+        opened.SetPlans(fleet.Fleet.Plans);
+        opened.SetPauses(await PausesAsync(data, cancel));
+        notices = new NoticeBook(fleet.Fleet);
+        lead = row.Lead + 1;
+        await data.Worlds.ExecuteUpdateAsync(u => u.SetProperty(w => w.Lead, lead), cancel);
         pace = row.Pace;
         clock.Follow(() => opened.Now);
         world = opened;
         log.LogInformation("The world goes on from {Now}", opened.Now);
     }
+
+    /// <summary>Keeps what somebody just did in the world, without letting time pass.</summary>
+    public async Task KeepNowAsync(CancellationToken cancel)
+    {
+        if (world is { } w)
+        {
+            await StepAsync(w, w.Now, cancel);
+        }
+    }
+
+    /// <summary>Takes over plans and pauses that somebody changed.</summary>
+    public async Task PlansChangedAsync(CancellationToken cancel)
+    {
+        await step.WaitAsync(cancel);
+        try
+        {
+            if (world is { } w)
+            {
+                await using var data = ImbrekDatabase.Context(source);
+                w.SetPlans(fleet.Fleet.Plans);
+                w.SetPauses(await PausesAsync(data, cancel));
+                notices = new NoticeBook(fleet.Fleet);
+            }
+        }
+        finally
+        {
+            step.Release();
+        }
+    }
+
+    private static async Task<IReadOnlyList<Blackout>> PausesAsync(ImbrekContext data, CancellationToken cancel) =>
+    [
+        .. (await data.Pauses.AsNoTracking().ToListAsync(cancel)).Select(p => p.ToBlackout()),
+    ];
 
     private async Task StepAsync(World w, Instant to, CancellationToken cancel)
     {
@@ -191,6 +244,7 @@ internal sealed class WorldHost(
     {
         // Of several changes to one set within a step only how it is at the end is kept.
         var sets = unsaved.OfType<WorldChange.SetChanged>().GroupBy(c => (c.Set.Database, c.Set.Id)).Select(g => g.Last().Set).ToArray();
+        var runs = unsaved.OfType<WorldChange.RunChanged>().GroupBy(c => c.Run.Id).Select(g => g.Last().Run).ToArray();
         await using (var connection = await source.OpenConnectionAsync(cancel))
         await using (var transaction = await connection.BeginTransactionAsync(cancel))
         {
@@ -204,8 +258,33 @@ internal sealed class WorldHost(
             }
 
             await data.SaveChangesAsync(cancel);
-            await data.Worlds.ExecuteUpdateAsync(u => u.SetProperty(x => x.State, JsonSerializer.Serialize(w.Remember())), cancel);
+            await TaskRunTable.UpsertAsync(connection, runs, cancel);
+            foreach (var rehearsed in unsaved.OfType<WorldChange.Rehearsed>())
+            {
+                await DemoSeed.KeepRehearsalAsync(data, w.Fleet, rehearsed, cancel);
+            }
+
+            foreach (var run in runs)
+            {
+                notices!.Hear(run);
+            }
+
+            await notices!.WriteAsync(data, cancel);
+
+            // Clock, runs and sets are kept together or not at all; and only by the process that leads.
+            if (await data.Worlds.Where(x => x.Lead == lead).ExecuteUpdateAsync(u => u.SetProperty(x => x.State, JsonSerializer.Serialize(w.Remember())), cancel) == 0)
+            {
+                throw new LeadLostException();
+            }
+
             await transaction.CommitAsync(cancel);
+        }
+
+        health.Hear(runs);
+        if (unsaved.Exists(c => c is WorldChange.Rehearsed))
+        {
+            await using var proofs = ImbrekDatabase.Context(source);
+            await fleet.LoadProofsAsync(proofs, [.. unsaved.OfType<WorldChange.Rehearsed>().Select(r => r.Of.Value)], cancel);
         }
 
         var touched = unsaved.Where(c => c.Database is not null).Select(c => c.Database!.Value).Distinct().ToArray();
@@ -217,7 +296,7 @@ internal sealed class WorldHost(
         unsaved.Clear();
         if (touched.Length > 0)
         {
-            await peers.TellAsync([.. touched.Select(t => t.Value)], [], false, cancel);
+            await peers.TellAsync([.. touched.Select(t => t.Value)], [.. runs.Take(50).Select(r => r.Id)], false, cancel);
         }
     }
 
@@ -232,8 +311,14 @@ internal sealed class WorldHost(
             case WorldChange.Happened h:
                 data.Happenings.Add(new HappeningRow { At = h.At, Database = h.Of?.Value, Kind = h.Kind, Text = h.Text });
                 break;
+            case WorldChange.RunChanged r when r.Run.Note is not null && (r.Run.AskedBy is not null || r.Run.State is TaskRunState.Failed or TaskRunState.Running):
+                data.TaskRunLines.Add(new TaskRunLineRow { RunId = r.Run.Id, At = r.At, Text = r.Run.Note });
+                break;
         }
     }
+
+    /// <summary>Another process has taken the lead.</summary>
+    private sealed class LeadLostException : Exception;
 
     private void TellClock() => live.Publish(new LiveEvent("clock", JsonSerializer.Serialize(new
     {

@@ -1,0 +1,116 @@
+using NodaTime;
+
+namespace Imbrek.Data;
+
+/// <summary>A version of a plan. The newest is the one in force, unless it says that the plan was removed.</summary>
+public sealed class PlanVersionRow
+{
+    public string Plan { get; set; } = "";
+
+    public int Number { get; set; }
+
+    public Instant At { get; set; }
+
+    public string Who { get; set; } = "";
+
+    public bool Removed { get; set; }
+
+    public string Document { get; set; } = "";
+}
+
+/// <summary>A run of a task, see <see cref="Core.Timetable.TaskRun"/>.</summary>
+public sealed class TaskRunRow
+{
+    public Guid Id { get; set; }
+
+    public string Plan { get; set; } = "";
+
+    public string Task { get; set; } = "";
+
+    public short Kind { get; set; }
+
+    public string Database { get; set; } = "";
+
+    public Instant Due { get; set; }
+
+    public short State { get; set; }
+
+    public Instant? Started { get; set; }
+
+    public Instant? Ended { get; set; }
+
+    public int Attempts { get; set; }
+
+    public long DataBytes { get; set; }
+
+    public long StoredBytes { get; set; }
+
+    public double ExpectedSeconds { get; set; }
+
+    public string? SetId { get; set; }
+
+    public string? Note { get; set; }
+
+    public string? Oddity { get; set; }
+
+    public Guid? AfterId { get; set; }
+
+    public string? AskedBy { get; set; }
+}
+
+/// <summary>A line of a run's log.</summary>
+public sealed class TaskRunLineRow
+{
+    public long Id { get; set; }
+
+    public Guid RunId { get; set; }
+
+    public Instant At { get; set; }
+
+    public string Text { get; set; } = "";
+}
+
+/// <summary>A time in which runs of some scope do not start, see <see cref="Core.Timetable.Blackout"/>.</summary>
+public sealed class PauseRow
+{
+    public int Id { get; set; }
+
+    public Instant From { get; set; }
+
+    public Instant? To { get; set; }
+
+    public string? Plan { get; set; }
+
+    public string? Database { get; set; }
+
+    public string? Host { get; set; }
+
+    public string? Store { get; set; }
+
+    public string Reason { get; set; } = "";
+
+    public string Who { get; set; } = "";
+}
+
+/// <summary>A message to people about what plans' runs did; what belongs together is one message.</summary>
+public sealed class NoticeRow
+{
+    public long Id { get; set; }
+
+    public Instant FirstAt { get; set; }
+
+    public Instant LastAt { get; set; }
+
+    /// <summary>What makes two happenings one message.</summary>
+    public string GroupKey { get; set; } = "";
+
+    public string Kind { get; set; } = "";
+
+    public string[] People { get; set; } = [];
+
+    public string Subject { get; set; } = "";
+
+    public int Count { get; set; }
+
+    public string[] Databases { get; set; } = [];
+}

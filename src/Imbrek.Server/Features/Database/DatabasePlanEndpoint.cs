@@ -1,0 +1,91 @@
+using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Database;
+
+/// <summary>What is planned for one database: its plan, what runs next, and designed beside observed.</summary>
+internal static class DatabasePlanEndpoint
+{
+    private const double Agrees = 0.1;
+
+    public sealed record NextRun(string Plan, string Task, string Kind, Instant Due);
+
+    public sealed record PlanName(string Id, string Name);
+
+    public sealed record DesignedBesideObserved(
+        string Kind, double? DesignedExposureSeconds, double? ObservedExposureSeconds, double? DesignedRestoreSeconds, double? ObservedRestoreSeconds, IReadOnlyList<string> WhyTheyDiffer);
+
+    public sealed record DatabasePlanView(IReadOnlyList<PlanName> Plans, IReadOnlyList<NextRun> Next, IReadOnlyList<DesignedBesideObserved> Figures, bool LoadLearned);
+
+    public static void Map(IEndpointRouteBuilder app) =>
+        app.MapGet("/api/databases/{id}/plan", GetAsync).Needs(Roles.Look).WithName("DatabasePlan");
+
+    private static async Task<Ok<DatabasePlanView>> GetAsync(string id, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, CancellationToken cancel)
+    {
+        var now = clock.GetCurrentInstant();
+        var db = state[id];
+        var d = db.Subject.Database;
+        var plans = state.Fleet.PlansOf(d);
+        var answer = await designed.GetAsync(now, cancel);
+        var next = Series.Of(state.Fleet).Where(s => s.Database.Id == d.Id && s.Task.Recurrence is not null).SelectMany(s =>
+            s.Task.Recurrence!.NextAfter(now - s.Offset, 3).Select(t => new NextRun(s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), t + s.Offset)));
+        var from = now - DatabaseState.Window;
+        var changed = await data.PlanVersions.AsNoTracking().Where(v => plans.Select(p => p.Id.Value).Contains(v.Plan) && v.At > from).OrderByDescending(v => v.At).FirstOrDefaultAsync(cancel);
+        var failed = await data.TaskRuns.AsNoTracking()
+            .Where(r => r.Database == id && r.Due > from && (r.State == (short)TaskRunState.Failed || r.State == (short)TaskRunState.LeftOut)).CountAsync(cancel);
+        var figures = (answer.ByDatabase.GetValueOrDefault(d.Id) ?? []).Select(f =>
+        {
+            var observed = db.Observe(f.Loss, now, true).Figures;
+            double? plannedWorst = f.Window.SecondsUnprotected > 0 ? null : f.Window.WorstExposureSeconds;
+            double? seenWorst = observed.Window.SecondsUnprotected > 0 ? null : observed.Window.WorstExposureSeconds;
+            return new DesignedBesideObserved(
+                f.Loss.Kind.ToString().ToLowerInvariant(),
+                plannedWorst,
+                seenWorst,
+                f.LongestRestore?.ServiceSeconds,
+                observed.Path?.ServiceSeconds,
+                Differ(plannedWorst, seenWorst) ? Why(db, f, observed, changed, failed, from) : []);
+        });
+        return TypedResults.Ok(new DatabasePlanView(
+            [.. plans.Select(p => new PlanName(p.Id.Value, p.Name))], [.. next.OrderBy(n => n.Due).Take(8)], [.. figures], designed.LoadOf(d, now).FromRuns));
+    }
+
+    private static bool Differ(double? designed, double? observed) =>
+        designed is null != observed is null || Math.Abs((designed ?? 0) - (observed ?? 0)) > Agrees * Math.Max(designed ?? 0, observed ?? 0);
+
+    private static List<string> Why(DatabaseState db, DesignedFigures designed, LossFigures observed, PlanVersionRow? changed, int failed, Instant from)
+    {
+        var reasons = new List<string>();
+        if (changed is not null)
+        {
+            reasons.Add($"the plan was changed on {changed.At.InUtc().Date:uuuu-MM-dd}, within the week looked at");
+        }
+
+        if (failed > 0)
+        {
+            reasons.Add($"{failed} runs failed or were left out in the week looked at");
+        }
+
+        if (observed.Window.WorstAt is { } at)
+        {
+            reasons.AddRange(CoverExplainer.Gaps(db.Subject, designed.Loss, at, from).TakeLast(1).SelectMany(g => g.Reasons).Take(2));
+        }
+
+        if (reasons.Count == 0)
+        {
+            reasons.Add(designed.Window.WorstExposureSeconds > observed.Window.WorstExposureSeconds
+                ? "the plan reckons with the busiest hours of the week; the worst that happened was milder"
+                : "runs took longer than the plan reckons with");
+        }
+
+        return reasons;
+    }
+}

@@ -1,0 +1,126 @@
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Notices;
+
+/// <summary>
+/// Turns what runs did into messages to the people their plans name. What has one cause is one message: the same reason in the same hour,
+/// whatever database it hit, so that 400 failures of one store are one message that says 400.
+/// </summary>
+internal sealed class NoticeBook(FleetModel fleet)
+{
+    private static readonly Duration Together = Duration.FromHours(1);
+
+    private readonly Dictionary<string, Message> open = [];
+    private readonly HashSet<(string Plan, string Task, string Database)> failed = [];
+
+    private sealed class Message
+    {
+        public long? Row { get; set; }
+
+        public bool Changed { get; set; }
+
+        public required string Key { get; init; }
+
+        public required string Kind { get; init; }
+
+        public required IReadOnlyList<string> People { get; init; }
+
+        public required string Subject { get; init; }
+
+        public required Instant First { get; init; }
+
+        public Instant Last { get; set; }
+
+        public int Count { get; set; }
+
+        public HashSet<string> Databases { get; } = [];
+    }
+
+    /// <summary>Hears how a run stands.</summary>
+    public void Hear(TaskRun run)
+    {
+        if (run.Ended is not { } ended || fleet.Plans.FirstOrDefault(p => p.Id == run.Plan) is not { } plan || plan.Tell.People.Count == 0)
+        {
+            return;
+        }
+
+        var what = (run.Plan.Value, run.Task, run.Database.Value);
+        switch (run.State)
+        {
+            case TaskRunState.Failed:
+                failed.Add(what);
+                if (plan.Tell.Failure)
+                {
+                    Say("failed", run.Note ?? "failed", $"{plan.Name}: {run.Task} fails: {run.Note}");
+                }
+
+                break;
+            case TaskRunState.Done when failed.Remove(what) && plan.Tell.Recovery:
+                Say("works again", "", $"{plan.Name}: {run.Task} works again");
+                break;
+        }
+
+        if (run.State == TaskRunState.Done && plan.Tell.Lateness && plan.Task(run.Task)?.Window is { } window && ended - run.Due > window)
+        {
+            Say("late", "", $"{plan.Name}: {run.Task} did not end within its window");
+        }
+
+        if (run.State == TaskRunState.Done && run.Oddity is { } oddity)
+        {
+            Say("odd", "", $"{plan.Name}: {run.Task} of {run.Database} is {oddity}");
+        }
+
+        void Say(string kind, string cause, string subject)
+        {
+            // The same cause counts as one over all plans whose people are the same.
+            var key = cause.Length > 0 ? $"{kind}|{string.Join(',', plan.Tell.People)}|{cause}" : $"{kind}|{run.Plan}|{run.Task}";
+            if (!open.TryGetValue(key, out var message) || ended - message.Last > Together)
+            {
+                open[key] = message = new Message { Key = key, Kind = kind, People = plan.Tell.People, Subject = subject, First = ended };
+            }
+
+            message.Last = ended;
+            message.Count++;
+            message.Changed = true;
+            message.Databases.Add(run.Database.Value);
+            Finished.Add(message);
+        }
+    }
+
+    private HashSet<Message> Finished { get; } = [];
+
+    /// <summary>Writes what is new or has grown; inside the caller's transaction.</summary>
+    public async Task WriteAsync(ImbrekContext data, CancellationToken cancel)
+    {
+        foreach (var m in Finished.Where(m => m.Changed))
+        {
+            m.Changed = false;
+            var row = m.Row is { } id ? await data.Notices.SingleOrDefaultAsync(n => n.Id == id, cancel) : null;
+            if (row is null)
+            {
+                // Another process may have opened the message before this one led.
+                row = await data.Notices.Where(n => n.GroupKey == m.Key && n.LastAt >= m.First - Together && n.LastAt <= m.First).OrderByDescending(n => n.LastAt).FirstOrDefaultAsync(cancel);
+                m.Count += row?.Count ?? 0;
+            }
+
+            if (row is null)
+            {
+                row = new NoticeRow { FirstAt = m.First, GroupKey = m.Key, Kind = m.Kind, People = [.. m.People], Subject = m.Subject };
+                data.Notices.Add(row);
+            }
+
+            row.LastAt = m.Last;
+            row.Count = m.Count;
+            row.Databases = [.. row.Databases.Union(m.Databases).Order(StringComparer.Ordinal)];
+            await data.SaveChangesAsync(cancel);
+            m.Row = row.Id;
+        }
+
+        Finished.Clear();
+    }
+}

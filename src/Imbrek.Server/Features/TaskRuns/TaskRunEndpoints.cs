@@ -1,0 +1,185 @@
+using System.Security.Claims;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace Imbrek.Server.Features.TaskRuns;
+
+/// <summary>What ran, runs, or should have run.</summary>
+internal static class TaskRunEndpoints
+{
+    public sealed record TaskRunLine(
+        Guid Id,
+        string Plan,
+        string Task,
+        string Kind,
+        string Database,
+        string DatabaseName,
+        Instant Due,
+        string State,
+        Instant? Started,
+        Instant? Ended,
+        int Attempts,
+        long DataBytes,
+        long StoredBytes,
+        double ExpectedSeconds,
+        string? Set,
+        string? Note,
+        string? Oddity,
+        Guid? After,
+        string? AskedBy);
+
+    public sealed record TaskRunPage(IReadOnlyList<TaskRunLine> Runs, string? Next);
+
+    public sealed record LogLine(Instant At, string Text);
+
+    public sealed record TaskRunView(TaskRunLine Run, IReadOnlyList<LogLine> Log, IReadOnlyList<TaskRunLine> Followed, double? UsualSeconds, double? UsualBytes);
+
+    public sealed record RunNowRequest(string Plan, string Task, string Database, bool OutsideChain);
+
+    public sealed record RunStarted(Guid Id);
+
+    public static void Map(IEndpointRouteBuilder app)
+    {
+        app.MapGet("/api/task-runs", ListAsync).Needs(Roles.Look).WithName("TaskRuns");
+        app.MapGet("/api/task-runs/{id:guid}", GetAsync).Needs(Roles.Look).WithName("TaskRun");
+        app.MapPost("/api/task-runs", RunNowAsync).Needs(Roles.Operate).WithName("RunTaskNow");
+        app.MapPost("/api/task-runs/{id:guid}/cancel", CancelAsync).Needs(Roles.Operate).WithName("CancelTaskRun");
+    }
+
+    internal static TaskRunLine View(TaskRunRow r, FleetState fleet) => new(
+        r.Id,
+        r.Plan,
+        r.Task,
+        PlanFile.Name((TaskKind)r.Kind),
+        r.Database,
+        fleet.Has(r.Database) ? fleet[r.Database].Subject.Database.Name : r.Database,
+        r.Due,
+        PlanFile.Name((TaskRunState)r.State),
+        r.Started,
+        r.Ended,
+        r.Attempts,
+        r.DataBytes,
+        r.StoredBytes,
+        r.ExpectedSeconds,
+        r.SetId,
+        r.Note,
+        r.Oddity,
+        r.AfterId,
+        r.AskedBy);
+
+    /// <summary>Newest first, by key, so that the millionth page is as fast as the first.</summary>
+    private static async Task<Ok<TaskRunPage>> ListAsync(
+        ImbrekContext data, FleetState fleet, string? state, string? kind, string? plan, string? database, string? find, string? from, string? to, string? odd, string? before, int? take, CancellationToken cancel)
+    {
+        IQueryable<TaskRunRow> rows = data.TaskRuns.AsNoTracking();
+        if (!string.IsNullOrEmpty(state))
+        {
+            var states = state.Split(',').Select(s => (short)Read<TaskRunState>("state", s)).ToArray();
+            rows = rows.Where(r => states.Contains(r.State));
+        }
+
+        if (!string.IsNullOrEmpty(kind))
+        {
+            var kinds = kind.Split(',').Select(k => (short)Read<TaskKind>("kind", k)).ToArray();
+            rows = rows.Where(r => kinds.Contains(r.Kind));
+        }
+
+        rows = string.IsNullOrEmpty(plan) ? rows : rows.Where(r => r.Plan == plan);
+        rows = string.IsNullOrEmpty(database) ? rows : rows.Where(r => r.Database == database);
+        rows = string.IsNullOrEmpty(odd) ? rows : rows.Where(r => r.Oddity != null);
+        if (!string.IsNullOrWhiteSpace(find))
+        {
+            var like = $"%{find.Trim().Replace("%", "\\%", StringComparison.Ordinal)}%";
+            rows = rows.Where(r => EF.Functions.ILike(r.Database, like) || EF.Functions.ILike(r.Task, like) || EF.Functions.ILike(r.Note!, like) || EF.Functions.ILike(r.SetId!, like));
+        }
+
+        if (Premise.ReadInstantOrNull("from", from) is { } since)
+        {
+            rows = rows.Where(r => r.Due >= since);
+        }
+
+        if (Premise.ReadInstantOrNull("to", to) is { } until)
+        {
+            rows = rows.Where(r => r.Due < until);
+        }
+
+        if (!string.IsNullOrEmpty(before))
+        {
+            var parts = before.Split('|');
+            if (parts.Length != 2 || !Guid.TryParse(parts[1], out var id))
+            {
+                throw new BadInputException("before", "expected what \"next\" of the page before said");
+            }
+
+            var due = Premise.ReadInstant("before", parts[0]);
+            rows = rows.Where(r => r.Due < due || (r.Due == due && r.Id.CompareTo(id) < 0));
+        }
+
+        var count = Math.Clamp(take ?? 100, 1, 1000);
+        var found = await rows.OrderByDescending(r => r.Due).ThenByDescending(r => r.Id).Take(count + 1).ToListAsync(cancel);
+        var last = found.Count > count ? found[count - 1] : null;
+        return TypedResults.Ok(new TaskRunPage([.. found.Take(count).Select(r => View(r, fleet))], last is null ? null : $"{Instants.Write(last.Due)}|{last.Id}"));
+    }
+
+    private static async Task<Ok<TaskRunView>> GetAsync(Guid id, ImbrekContext data, FleetState fleet, CancellationToken cancel)
+    {
+        var r = await data.TaskRuns.AsNoTracking().SingleOrDefaultAsync(x => x.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
+        var log = await data.TaskRunLines.AsNoTracking().Where(l => l.RunId == id).OrderBy(l => l.Id).ToListAsync(cancel);
+        var followed = await data.TaskRuns.AsNoTracking().Where(x => x.AfterId == id).OrderBy(x => x.Due).Take(20).ToListAsync(cancel);
+        var like = await data.TaskRuns.AsNoTracking()
+            .Where(x => x.Plan == r.Plan && x.Task == r.Task && x.Database == r.Database && x.Due < r.Due && x.State == (short)TaskRunState.Done)
+            .OrderByDescending(x => x.Due).Take(40).Select(x => new { x.StoredBytes, x.Started, x.Ended }).ToListAsync(cancel);
+        var seconds = like.Where(l => l.Started is not null && l.Ended is not null).Select(l => (l.Ended!.Value - l.Started!.Value).TotalSeconds).Order().ToArray();
+        var bytes = like.Select(l => (double)l.StoredBytes).Order().ToArray();
+        return TypedResults.Ok(new TaskRunView(
+            View(r, fleet),
+            [.. log.Select(l => new LogLine(l.At, l.Text))],
+            [.. followed.Select(f => View(f, fleet))],
+            seconds.Length == 0 ? null : seconds[seconds.Length / 2],
+            bytes.Length == 0 ? null : bytes[bytes.Length / 2]));
+    }
+
+    private static async Task<Created<RunStarted>> RunNowAsync(RunNowRequest request, FleetState fleet, WorldHost host, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var database = fleet[request.Database ?? ""].Subject.Database;
+        var plan = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == request.Plan) ?? throw new BadInputException("plan", $"there is no plan '{request.Plan}'");
+        if (plan.Task(request.Task ?? "") is null)
+        {
+            throw new BadInputException("task", $"plan {plan.Name} has no task '{request.Task}'");
+        }
+
+        if (!plan.Members.Catches(database))
+        {
+            throw new BadInputException("database", $"{database.Name} is not a member of {plan.Name}");
+        }
+
+        var world = host.World ?? throw new BadInputException("world", "no driver for this database runs in this server process", 409, "no-driver");
+        var id = world.RunNow(plan.Id, request.Task!, database.Id, user.Identity!.Name!, request.OutsideChain);
+        await host.KeepNowAsync(cancel);
+        return TypedResults.Created($"/api/task-runs/{id}", new RunStarted(id));
+    }
+
+    private static async Task<NoContent> CancelAsync(Guid id, WorldHost host, CancellationToken cancel)
+    {
+        if (host.World?.CancelRun(id) != true)
+        {
+            throw new BadInputException("id", "it is over, or there is no such run", 409, "not-now");
+        }
+
+        await host.KeepNowAsync(cancel);
+        return TypedResults.NoContent();
+    }
+
+    private static T Read<T>(string member, string text)
+        where T : struct, Enum =>
+        Enum.GetValues<T>().Where(v => PlanFile.Name(v) == text).Select(v => (T?)v).FirstOrDefault()
+        ?? throw new BadInputException(member, $"'{text}' is not one of {string.Join(", ", Enum.GetValues<T>().Select(PlanFile.Name))}");
+}

@@ -1,0 +1,79 @@
+using Imbrek.Core.Findings;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Timetable;
+using NodaTime;
+
+namespace Imbrek.Server.State;
+
+/// <summary>Designed figures of the whole fleet, made again when plans change or a quarter of a day has passed.</summary>
+internal sealed class DesignedState(FleetState fleet)
+{
+    private static readonly Duration MaxAge = Duration.FromHours(6);
+
+    private readonly SemaphoreSlim making = new(1);
+    private volatile Snapshot? kept;
+
+    private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads);
+
+    /// <summary>How a database lives, learned from its sets.</summary>
+    public DatabaseLoad LoadOf(Database database, Instant at) =>
+        kept is { } k && k.Loads.TryGetValue(database.Id, out var load) && at - k.Answer.From < MaxAge * 2
+            ? load
+            : DatabaseLoad.Learned(database, fleet[database.Id].Subject.Catalogue, at);
+
+    /// <summary>The figures as they are; null while they have not been made.</summary>
+    public DesignAnswer? Known => kept is { } k && ReferenceEquals(k.Fleet.Plans, fleet.Fleet.Plans) ? k.Answer : null;
+
+    /// <summary>The figures as they are, and has them made when they are not there or too old; who lists a fleet need not wait for them.</summary>
+    public DesignAnswer? KnownOrBegin(Instant at)
+    {
+        if (Known is null || at - Known.From > MaxAge)
+        {
+            _ = GetAsync(at, CancellationToken.None);
+        }
+
+        return Known;
+    }
+
+    /// <summary>The figures, made when they are not there or too old.</summary>
+    public async Task<DesignAnswer> GetAsync(Instant at, CancellationToken cancel)
+    {
+        if (Known is { } known && at - known.From < MaxAge && at >= known.From)
+        {
+            return known;
+        }
+
+        await making.WaitAsync(cancel);
+        try
+        {
+            if (Known is { } meanwhile && at - meanwhile.From < MaxAge && at >= meanwhile.From)
+            {
+                return meanwhile;
+            }
+
+            var f = fleet.Fleet;
+            var loads = f.Databases.ToDictionary(d => d.Id, d => DatabaseLoad.Learned(d, fleet[d.Id].Subject.Catalogue, at));
+            var answer = await Task.Run(
+                () => Designer.Design(new DesignQuestion
+                {
+                    Fleet = f,
+                    Series = Series.Of(f),
+                    Databases = [.. f.Databases.Where(d => f.PlansOf(d).Count > 0)],
+                    From = at,
+                    LoadOf = d => loads[d.Id],
+                }),
+                cancel);
+            kept = new Snapshot(f, answer, loads);
+            return answer;
+        }
+        finally
+        {
+            making.Release();
+        }
+    }
+
+    /// <summary>What plans will do to one database.</summary>
+    public IReadOnlyList<Finding> Findings(Database database, Instant at) => fleet.Fleet.Plans.Count == 0
+        ? []
+        : PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), Known?.Prediction.Clashes ?? [], fleet[database.Id].Proof, at);
+}
