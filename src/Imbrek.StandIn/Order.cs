@@ -37,6 +37,9 @@ internal sealed class Order(Series series, Instant due, Trigger? trigger, string
 
     public long StoredBytes { get; set; }
 
+    /// <summary>For a log: the seconds it covers.</summary>
+    public double CoversSeconds { get; set; }
+
     public double ExpectedSeconds { get; set; }
 
     /// <summary>The set it made; when it is there already as a run begins, only further copies are missing.</summary>

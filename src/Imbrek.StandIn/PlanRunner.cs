@@ -111,9 +111,10 @@ internal sealed class PlanRunner
 
         public Order? Held { get; set; }
 
-        public Queue<double> Bytes { get; } = new();
+        private readonly Dictionary<int, (Queue<double> Bytes, Queue<double> Seconds)> like = [];
 
-        public Queue<double> Seconds { get; } = new();
+        /// <summary>What earlier runs of an hour were like.</summary>
+        public (Queue<double> Bytes, Queue<double> Seconds) Like(int hour) => like.TryGetValue(hour, out var known) ? known : like[hour] = (new(), new());
     }
 
     private void ScheduleNext(Line line, Instant after)
@@ -267,14 +268,17 @@ internal sealed class PlanRunner
             return;
         }
 
-        var (line, seconds) = (order.Line!, (world.Now - order.Started!.Value).TotalSeconds);
-        order.Oddity = OutlierTest.Of(order.StoredBytes, seconds, line.Bytes, line.Seconds);
-        line.Bytes.Enqueue(order.StoredBytes);
-        line.Seconds.Enqueue(seconds);
-        if (line.Bytes.Count > LikeRuns)
+        // A log's size follows the hour; its like are the log backups of the same hour, by bytes for each second they cover.
+        var log = order.Task.Kind == TaskKind.Log;
+        var like = order.Line!.Like(log ? order.Due.InUtc().Hour : 0);
+        var (bytes, seconds) = (order.StoredBytes / (log ? Math.Max(1, order.CoversSeconds) : 1), (world.Now - order.Started!.Value).TotalSeconds);
+        order.Oddity = OutlierTest.Of(bytes, seconds, like.Bytes, like.Seconds);
+        like.Bytes.Enqueue(bytes);
+        like.Seconds.Enqueue(seconds);
+        if (like.Bytes.Count > LikeRuns)
         {
-            line.Bytes.Dequeue();
-            line.Seconds.Dequeue();
+            like.Bytes.Dequeue();
+            like.Seconds.Dequeue();
         }
     }
 

@@ -111,6 +111,7 @@ internal sealed class TaskWork(World world)
         var serial = order.Serial;
         var (set, content) = Capture(d, kind, order);
         order.DataBytes = set.DataBytes;
+        order.CoversSeconds = set.CoversFrom is { } covers ? (set.CoversTo - covers).TotalSeconds : 0;
         order.StoredBytes = set.Copies[0].StoredBytes;
         order.ExpectedSeconds = RunPace.Alone(world.Fleet, d.Database, task, order.StoredBytes);
         var cap = RunPace.Cap(world.Fleet.Hosts[d.Database.Host], world.Fleet.Engines[d.Database.Engine], task, order.StoredBytes, SizeNow(d));

@@ -27,6 +27,7 @@ public sealed class World : IDisposable
     private readonly HashSet<Id<Store>> fullStores = [];
     private readonly HashSet<string> downLinks = [];
     private readonly HashSet<string> refused = [];
+    private readonly Dictionary<Id<Store>, long> stored = [];
     private readonly List<Cut> cuts = [];
     private readonly bool inHistory;
     private TaskCompletionSource? nobodyThinks;
@@ -372,7 +373,8 @@ public sealed class World : IDisposable
 
     internal bool Has(Id<Database> database) => databases.ContainsKey(database);
 
-    internal bool IsFull(Id<Store> store) => fullStores.Contains(store);
+    /// <summary>Whether a store refuses to take more: by a fault, or because it holds all it can.</summary>
+    internal bool IsFull(Id<Store> store) => fullStores.Contains(store) || stored.GetValueOrDefault(store) > (Fleet.Stores[store].CapacityBytes ?? long.MaxValue);
 
     internal bool IsRefused(Id<Database> database) => refused.Contains(database.Value);
 
@@ -612,6 +614,7 @@ public sealed class World : IDisposable
             }
 
             d.Sets[set.Id.Value] = set;
+            Count(set, 1);
             if (set.Copies.Any(c => c.RemovedAt is null && c.State == CopyState.Unverified))
             {
                 d.Unverified.Add(set.Id.Value);
@@ -629,10 +632,23 @@ public sealed class World : IDisposable
     internal void Marked(SimulatedDatabase d, Transaction t) =>
         changes.Add(new WorldChange.MarkerWritten(Instant.FromUnixTimeMilliseconds(t.Time), d.Database.Id, t.Marker!));
 
+    private void Count(BackupSet? set, int sign)
+    {
+        foreach (var copy in set?.Copies ?? [])
+        {
+            if (copy.RemovedAt is null)
+            {
+                stored[copy.Store] = stored.GetValueOrDefault(copy.Store) + (sign * copy.StoredBytes);
+            }
+        }
+    }
+
     internal void Change(BackupSet set, bool isNew = false)
     {
         var d = databases[set.Database];
         var sets = d.Sets;
+        Count(sets.GetValueOrDefault(set.Id.Value), -1);
+        Count(set, 1);
         if (set.Copies.Any(c => c.RemovedAt is null && c.State == CopyState.Unverified))
         {
             d.Unverified.Add(set.Id.Value);

@@ -93,7 +93,7 @@ public static class PlanFindings
             var host = fleet.Hosts[database.Host];
             var stores = plan.Tasks.SelectMany(t => t.Stores).Distinct().Select(s => fleet.Stores[s]).ToArray();
             Loss[] domains = [Loss.Of(host.Id), .. host.Array is { } array ? new[] { Loss.Of(array) } : [], Loss.Of(host.Site)];
-            if (stores.Length > 0 && Array.Find(domains, d => Array.TrueForAll(stores, s => !d.Spares(s, fleet))) is { } lost
+            if (stores.Length > 0 && Array.FindIndex(domains, d => Array.TrueForAll(stores, s => !d.Spares(s, fleet))) is >= 0 and var smallest && domains[smallest] is var lost
                 && (lost.Kind != LossKind.Site || fleet.ObjectiveOf(database)?.Against.Contains(LossKind.Site) == true))
             {
                 Say("copies-in-failure-domain", Urgency.Now, $"{plan.Name} keeps every copy within {lost}, with the database", "What destroys the database destroys its copies", $"Copy to a store outside {lost}");

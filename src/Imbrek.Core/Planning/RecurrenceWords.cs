@@ -381,6 +381,7 @@ public static partial class RecurrenceWords
         var at = days.Select(d => (int)d.Day - 1).Order().ToArray();
         return at.SequenceEqual([0, 1, 2, 3, 4]) ? "weekdays"
             : at.SequenceEqual([5, 6]) ? "weekends"
+            : at.Length >= 3 && at[^1] - at[0] == at.Length - 1 ? $"{Days[at[0]]} to {Days[at[^1]]}"
             : And([.. at.Select(d => Days[d] + "s")]);
     }
 

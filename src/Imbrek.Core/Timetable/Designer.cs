@@ -41,6 +41,7 @@ public static class Designer
                 Series = series,
                 From = begin,
                 To = to,
+                ClashesFrom = from,
                 LoadOf = question.LoadOf,
                 LogsFrom = d => bases.TryGetValue(d, out var b) ? Instant.FromUnixTimeMilliseconds(b) : from - Duration.FromDays(1),
                 PaceOf = question.PaceOf,

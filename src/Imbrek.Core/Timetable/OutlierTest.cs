@@ -15,10 +15,14 @@ public static class OutlierTest
     private const double Scale = 1.4826;
     private const double Share = 1.0 / 3;
 
+    /// <summary>Durations vary with what else runs: only what takes over twice the usual stands out.</summary>
+    private const double LongShare = 1;
+
     /// <summary>How many scaled deviations a value lies from the median; null when it does not stand out or too few are known.</summary>
     /// <param name="value">The value.</param>
     /// <param name="like">Its like.</param>
-    public static double? Distance(double value, IReadOnlyCollection<double> like)
+    /// <param name="share">By what share of the median it must differ at least.</param>
+    public static double? Distance(double value, IReadOnlyCollection<double> like, double share = Share)
     {
         if (like.Count < Least)
         {
@@ -28,7 +32,7 @@ public static class OutlierTest
         var median = Median(like);
         var deviation = Scale * Median([.. like.Select(l => Math.Abs(l - median))]);
         var away = value - median;
-        return Math.Abs(away) <= Deviations * deviation || Math.Abs(away) <= Share * Math.Abs(median) ? null
+        return Math.Abs(away) <= Deviations * deviation || Math.Abs(away) <= share * Math.Abs(median) ? null
             : deviation == 0 ? double.CopySign(double.PositiveInfinity, away)
             : away / deviation;
     }
@@ -37,7 +41,7 @@ public static class OutlierTest
     public static string? Of(double bytes, double seconds, IReadOnlyCollection<double> likeBytes, IReadOnlyCollection<double> likeSeconds)
     {
         var size = Distance(bytes, likeBytes) is { } d ? Say(bytes, likeBytes, d < 0 ? "smaller" : "larger") : null;
-        var time = Distance(seconds, likeSeconds) is { } t && t > 0 ? Say(seconds, likeSeconds, "longer") : null;
+        var time = Distance(seconds, likeSeconds, LongShare) is { } t && t > 0 ? Say(seconds, likeSeconds, "longer") : null;
         return size is null ? time : time is null ? size : $"{size}; {time}";
 
         static string Say(double value, IReadOnlyCollection<double> like, string word)

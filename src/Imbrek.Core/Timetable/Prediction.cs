@@ -599,6 +599,11 @@ public sealed class Prediction
 
     private void Tell(ClashKind kind, SeriesState s, string place, long at, double seconds)
     {
+        if (at < input.ClashesFrom?.ToUnixTimeMilliseconds())
+        {
+            return;
+        }
+
         var key = (kind, s.Series.Plan.Id.Value, s.Series.Task.Id, place);
         clashes[key] = clashes.TryGetValue(key, out var known)
             ? known with

@@ -31,6 +31,9 @@ public sealed record PredictionInput
     /// <summary>Actual over modelled seconds, as seen so far; null for 1.</summary>
     public Func<Series, double>? PaceOf { get; init; }
 
+    /// <summary>From when clashes count; what is due earlier only warms up. Null for from the beginning.</summary>
+    public Instant? ClashesFrom { get; init; }
+
     /// <summary>Whether load curves are wanted.</summary>
     public bool Curves { get; init; }
 

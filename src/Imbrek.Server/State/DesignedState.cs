@@ -13,7 +13,7 @@ internal sealed class DesignedState(FleetState fleet)
     private readonly SemaphoreSlim making = new(1);
     private volatile Snapshot? kept;
 
-    private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads);
+    private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads, IReadOnlyDictionary<Id<Store>, StoreForecast> Stores);
 
     /// <summary>How a database lives, learned from its sets.</summary>
     public DatabaseLoad LoadOf(Database database, Instant at) =>
@@ -63,7 +63,7 @@ internal sealed class DesignedState(FleetState fleet)
                     LoadOf = d => loads[d.Id],
                 }),
                 cancel);
-            kept = new Snapshot(f, answer, loads);
+            kept = new Snapshot(f, answer, loads, StoreForecast.Of(f, id => fleet[id].Subject.Catalogue, at));
             return answer;
         }
         finally
@@ -72,8 +72,15 @@ internal sealed class DesignedState(FleetState fleet)
         }
     }
 
+    /// <summary>How full a store will be; null while that is not known.</summary>
+    public StoreForecast? Forecast(Id<Store> store) => kept?.Stores.GetValueOrDefault(store);
+
     /// <summary>What plans will do to one database.</summary>
     public IReadOnlyList<Finding> Findings(Database database, Instant at) => fleet.Fleet.Plans.Count == 0
         ? []
-        : PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), Known?.Prediction.Clashes ?? [], fleet[database.Id].Proof, at);
+        : PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), [.. Known?.Prediction.Clashes ?? [], .. FullStores], fleet[database.Id].Proof, at);
+
+    /// <summary>Stores that will be full, as clashes.</summary>
+    public IEnumerable<Clash> FullStores => (kept?.Stores ?? new Dictionary<Id<Store>, StoreForecast>())
+        .Where(s => s.Value.FullOn is not null).Select(s => new Clash(ClashKind.StoreFull, null, null, s.Key.Value, s.Value.FullOn!.Value, 1, 0, null));
 }

@@ -67,7 +67,7 @@ internal static class TarnholtPlans
             Of("exports", "Nightly exports", "export", TellRule.Nobody,
                 new PlanTask
                 {
-                    Id = "export", Kind = TaskKind.Export, Recurrence = When("daily 00:30"), Window = Duration.FromMinutes(45), Store = Quay, CopyTo = [Hill],
+                    Id = "export", Kind = TaskKind.Export, Recurrence = When("daily 00:30"), Window = Duration.FromMinutes(90), Store = Quay, CopyTo = [Hill],
                     Keep = RetentionRule.For(Fortnight),
                 },
                 ReadBack("Wednesdays and Sundays 14:20", 20), CleanUp),
@@ -79,6 +79,9 @@ internal static class TarnholtPlans
                 },
                 Log("every 15 minutes", 840, Quay, [Hill], Fortnight),
                 ReadBack("Wednesdays and Sundays 14:40", 10), CleanUp),
+            Of("reports", "Ticket reports", "full-only", data,
+                Full("daily 05:10", 0, Quay, [], Fortnight),
+                ReadBack("Wednesdays and Sundays 15:10", 0), CleanUp),
             Of("archive", "Planning archive", "archive", data,
                 new PlanTask
                 {

@@ -12,6 +12,12 @@ const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
+const PlansPage = lazy(() => import('../features/plans/PlansPage'));
+const PlanPage = lazy(() => import('../features/plans/PlanPage'));
+const TimetablePage = lazy(() => import('../features/timetable/TimetablePage'));
+const TaskRunsPage = lazy(() => import('../features/taskruns/TaskRunsPage'));
+const TaskRunPage = lazy(() => import('../features/taskruns/TaskRunPage'));
+const NoticesPage = lazy(() => import('../features/notices/NoticesPage'));
 const EvidencePage = lazy(() => import('../features/evidence/EvidencePage'));
 const SetupPage = lazy(() => import('../features/setup/SetupPage'));
 
@@ -41,6 +47,12 @@ export function App() {
             <Route path="/recover" element={<RecoverPage />} />
             <Route path="/recover/:id" element={<RecoverPage />} />
             <Route path="/runs/:id" element={<RunPage />} />
+            <Route path="/plans" element={<PlansPage />} />
+            <Route path="/plans/:id" element={<PlanPage />} />
+            <Route path="/timetable" element={<TimetablePage />} />
+            <Route path="/task-runs" element={<TaskRunsPage />} />
+            <Route path="/task-runs/:id" element={<TaskRunPage />} />
+            <Route path="/notices" element={<NoticesPage />} />
             <Route path="/evidence" element={<EvidencePage />} />
             <Route path="/setup" element={<SetupPage />} />
             <Route path="*" element={<Box sx={{ p: 3 }}>There is no such page. Press 1 for the fleet.</Box>} />

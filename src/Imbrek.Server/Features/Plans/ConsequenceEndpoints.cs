@@ -76,7 +76,7 @@ internal static class ConsequenceEndpoints
         app.MapPost("/api/consequences", ConsequencesAsync).Needs(Roles.Look).WithName("Consequences").Accepts<JsonObject>("application/json");
         app.MapPost("/api/chances", ChancesAsync).Needs(Roles.Look).WithName("Chances").Accepts<JsonObject>("application/json");
         app.MapPost("/api/retention", Retention).Needs(Roles.Look).WithName("RetentionPreview");
-        app.MapGet("/api/databases/{id}/ways", Ways).Needs(Roles.Look).WithName("Ways");
+        app.MapGet("/api/databases/{id}/ways", Ways).Needs(Roles.Look).WithName("WaysToCopy");
     }
 
     private static (FleetModel Fleet, Plan? Before) With(FleetModel fleet, Plan plan)
@@ -113,7 +113,8 @@ internal static class ConsequenceEndpoints
             From = now,
             LoadOf = d => designed.LoadOf(d, now),
         });
-        var findings = members.SelectMany(m => PlanFindings.Of(fleet, m, answer.ByDatabase.GetValueOrDefault(m.Id), answer.Prediction.Clashes, state[m.Id].Proof, now));
+        Clash[] clashes = [.. answer.Prediction.Clashes, .. designed.FullStores];
+        var findings = members.SelectMany(m => PlanFindings.Of(fleet, m, answer.ByDatabase.GetValueOrDefault(m.Id), clashes, state[m.Id].Proof, now));
         return TypedResults.Ok(new Consequences(
             members.Count,
             sample.Length,
@@ -122,8 +123,8 @@ internal static class ConsequenceEndpoints
             [.. before?.Members.Of(fleet).Where(m => fleet.PlansOf(m).Count == 0).Select(m => m.Id.Value) ?? []],
             [.. Losses(answer, fleet, sample)],
             sample.Length == 0 ? null : Strip(answer, fleet, sample[^1]),
-            [.. StoresOf(plan, fleet, answer, state, now)],
-            [.. answer.Prediction.Clashes.Where(c => c.At >= now && (c.Plan == plan.Id.Value || (c.Plan is null && stores.Any(s => s.Value == c.Place)))).Select(View)],
+            [.. StoresOf(plan, fleet, answer, designed)],
+            [.. clashes.Where(c => c.At >= now && (c.Plan == plan.Id.Value || (c.Plan is null && stores.Any(s => s.Value == c.Place)))).Select(View)],
             PlanEndpoints.Gather(findings),
             [.. PlanVersions.Difference(before, plan).Select(d => new PlanEndpoints.DifferenceView(d.Member, d.Before, d.After))],
             plan.Tasks.Where(t => t.Recurrence is not null).ToDictionary(t => t.Id, t => RecurrenceWords.Of(t.Recurrence!)),
@@ -172,9 +173,8 @@ internal static class ConsequenceEndpoints
         return new WeekStrip(database.Name, answer.From, answer.To, tiles, [.. columns.Select(x => x.At)], [.. columns.Select(x => x.Unprotected ? null : x.WorstSeconds)], fleet.ObjectiveOf(database)?.RpoSeconds);
     }
 
-    private static IEnumerable<PlannedStore> StoresOf(Plan plan, FleetModel fleet, DesignAnswer answer, FleetState state, Instant now)
+    private static IEnumerable<PlannedStore> StoresOf(Plan plan, FleetModel fleet, DesignAnswer answer, DesignedState designed)
     {
-        var days = (answer.To - answer.Begins).TotalDays;
         foreach (var store in plan.Tasks.SelectMany(t => t.Stores).Distinct())
         {
             var perDay = 0.0;
@@ -195,7 +195,7 @@ internal static class ConsequenceEndpoints
             // What was looked at stands for all members, by size.
             var members = plan.Members.Of(fleet);
             var share = members.Sum(m => (double)m.SizeBytes) / Math.Max(1, answer.Subjects.Values.Sum(s => (double)s.Database.SizeBytes));
-            var full = StoreForecast.FullOn(fleet.Stores[store], state, now);
+            var full = designed.Forecast(store)?.FullOn;
             yield return new PlannedStore(store.Value, perDay * share, kept * share, fleet.Stores[store].CapacityBytes, full is { } f ? Instants.Write(f) : null);
         }
     }

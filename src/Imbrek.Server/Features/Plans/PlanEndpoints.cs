@@ -52,6 +52,8 @@ internal static class PlanEndpoints
 
     public sealed record SavedView(int Version);
 
+    public sealed record ChoicesView(IReadOnlyList<string> Services, IReadOnlyList<string> Tags, IReadOnlyList<string> Engines, IReadOnlyList<string> Objectives, IReadOnlyList<string> Databases);
+
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/plans", ListAsync).Needs(Roles.Look).WithName("Plans");
@@ -59,6 +61,12 @@ internal static class PlanEndpoints
         app.MapGet("/api/plans/{plan}/versions/{number:int}", GetVersionAsync).Needs(Roles.Look).WithName("PlanVersion");
         app.MapPut("/api/plans/{plan}", SaveAsync).Needs(Roles.Plan).WithName("SavePlan").Accepts<JsonObject>("application/json");
         app.MapDelete("/api/plans/{plan}", RemoveAsync).Needs(Roles.Plan).WithName("RemovePlan");
+        app.MapGet("/api/choices", (FleetState fleet) => TypedResults.Ok(new ChoicesView(
+            [.. fleet.Fleet.ServiceList.Select(s => s.Id.Value)],
+            [.. fleet.Fleet.Databases.SelectMany(d => d.Tags).Distinct().Order(StringComparer.Ordinal)],
+            [.. fleet.Fleet.EngineList.Select(e => e.Id.Value)],
+            [.. fleet.Fleet.ObjectiveList.Select(o => o.Id.Value)],
+            [.. fleet.Fleet.Databases.Select(d => d.Id.Value)]))).Needs(Roles.Look).WithName("Choices");
         app.MapGet("/api/words", Words).Needs(Roles.Look).WithName("Words");
         app.MapGet("/api/ready-plans", Ready).Needs(Roles.Look).WithName("ReadyPlans");
         ConsequenceEndpoints.Map(app);

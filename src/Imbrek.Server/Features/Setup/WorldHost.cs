@@ -296,7 +296,7 @@ internal sealed class WorldHost(
         unsaved.Clear();
         if (touched.Length > 0)
         {
-            await peers.TellAsync([.. touched.Select(t => t.Value)], [.. runs.Take(50).Select(r => r.Id)], false, cancel);
+            await peers.TellAsync([.. touched.Select(t => t.Value)], [], false, cancel);
         }
     }
 

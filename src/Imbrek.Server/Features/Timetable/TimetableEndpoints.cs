@@ -53,12 +53,18 @@ internal static class TimetableEndpoints
 
     public sealed record AcceptedView(int Plans, int Moves);
 
+    public sealed record OffsetView(double Seconds);
+
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/timetable", GetAsync).Needs(Roles.Look).WithName("Timetable");
         app.MapGet("/api/timetable/proposal", ProposeAsync).Needs(Roles.Look).WithName("Proposal");
         app.MapPost("/api/timetable/measure", MeasureAsync).Needs(Roles.Look).WithName("MeasureMoves");
         app.MapPost("/api/timetable/accept", AcceptAsync).Needs(Roles.Plan).WithName("AcceptMoves");
+        app.MapGet("/api/offsets", (FleetState state, string? plan, string? task, string? database) =>
+            TypedResults.Ok(new OffsetView((Series.Of(state.Fleet).FirstOrDefault(s => s.Plan.Id.Value == plan && s.Task.Id == task && s.Database.Id.Value == database)
+                ?? throw new BadInputException("database", $"plan '{plan}' has no task '{task}' for '{database}'", 404, "not-found")).Offset.TotalSeconds)))
+            .Needs(Roles.Look).WithName("Offset");
         app.MapGet("/api/timetable.ics", CalendarAsync).Needs(Roles.Look).WithName("Calendar").Produces<string>(200, "text/calendar");
     }
 
@@ -120,6 +126,7 @@ internal static class TimetableEndpoints
                         Series = series,
                         From = warm,
                         To = end,
+                        ClashesFrom = Instant.Max(start, now),
                         LoadOf = d => designed.LoadOf(d, now),
                         LogsFrom = _ => Instant.Max(start, now) - Duration.FromHours(1),
                         Blackouts = [.. pauses.Select(p => p.ToBlackout())],
@@ -166,7 +173,7 @@ internal static class TimetableEndpoints
             figures is null ? [] : [.. LoadsOf(f, figures, begin, start, end)],
             [.. WindowsOf(series, start, end)],
             [.. pauses.Select(p => new PauseEndpoints.PauseView(p.Id, p.From, p.To, p.Plan, p.Database, p.Host, p.Store, p.Reason, p.Who))],
-            figures is null ? [] : [.. figures.Clashes.Where(c => c.At >= Instant.Max(now, start)).Select(ConsequenceEndpoints.View)]));
+            figures is null ? [] : [.. figures.Clashes.Concat(designed.FullStores).Where(c => c.At >= Instant.Max(now, start)).Select(ConsequenceEndpoints.View)]));
     }
 
     private static double SliceFor(Instant start, Instant end) => Math.Max(LoadCurves.Slice / 1000.0, Math.Ceiling((end - start).TotalSeconds / 300 / 300) * 300);

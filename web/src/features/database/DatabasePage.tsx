@@ -41,6 +41,10 @@ export default function DatabasePage() {
     queryKey: ['findings', id],
     queryFn: () => got(api.GET('/api/findings', { params: { query: { database: id } } })),
   });
+  const plan = useQuery({
+    queryKey: ['database', id, 'plan'],
+    queryFn: () => got(api.GET('/api/databases/{id}/plan', { params: { path: { id } } })),
+  });
   const { cover, zoom, show, days } = useCover(id);
   const chosenText = params.get('instant');
   const chosen = chosenText ? Date.parse(chosenText) : null;
@@ -71,6 +75,7 @@ export default function DatabasePage() {
   if (database.error) return <Failure error={database.error} again={() => void database.refetch()} />;
   if (!d) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
   const zone = d.timeZone;
+  const designed = plan.data?.figures.find((f) => f.kind === d.supposed.kind);
   const proof = d.proofs[0];
   const o = d.objective;
   return (
@@ -103,7 +108,7 @@ export default function DatabasePage() {
         <Box
           sx={{
             display: 'grid',
-            gridTemplateColumns: 'repeat(4, minmax(0, 1fr))',
+            gridTemplateColumns: 'repeat(5, minmax(0, 1fr))',
             gap: 2,
             my: 1.5,
             py: 1,
@@ -112,6 +117,24 @@ export default function DatabasePage() {
             borderColor: 'divider',
           }}
         >
+          <Figure
+            word="designed, worst of a week"
+            prefix="could lose"
+            seconds={designed?.designedExposureSeconds}
+            limit={o?.rpoSeconds}
+            unknown={
+              plan.data?.plans.length === 0
+                ? 'no plan covers it'
+                : designed
+                  ? 'the plan leaves nothing'
+                  : 'it was not agreed for this loss'
+            }
+            note={
+              designed?.designedRestoreSeconds != null
+                ? `back in ${duration(designed.designedRestoreSeconds)} at worst`
+                : undefined
+            }
+          />
           <Figure
             word="observed, now"
             prefix="could lose"
@@ -207,6 +230,7 @@ export default function DatabasePage() {
             'No objective was agreed for it.'
           )}
         </Section>
+        {plan.data && <PlanSection plan={plan.data} zone={zone} />}
         {(findings.data?.length ?? 0) > 0 && (
           <Section title="Findings">
             {findings.data!.map((f, i) => (
@@ -256,6 +280,38 @@ function Section({ title, children }: { title: string; children: React.ReactNode
       </Box>
       {children}
     </Box>
+  );
+}
+
+/** Its plan, what runs next, and designed beside observed. */
+function PlanSection({ plan: p, zone }: { plan: Schemas['DatabasePlanView']; zone: string }) {
+  const { search } = useLocation();
+  const differs = p.figures.filter((f) => f.whyTheyDiffer.length > 0);
+  return (
+    <Section title="Plan">
+      {p.plans.length === 0 && <Box sx={{ color: 'verdict.breached' }}>No plan covers it.</Box>}
+      {p.plans.map((x) => (
+        <Box key={x.id}>
+          <Link to={withPremise(`/plans/${x.id}`, search)}>{x.name}</Link>
+        </Box>
+      ))}
+      {p.next.slice(0, 4).map((n) => (
+        <Box key={n.task + n.due} sx={{ color: 'text.secondary' }}>
+          {n.task}, {localTime(n.due, zone, false)}
+        </Box>
+      ))}
+      {p.figures.length > 0 && differs.length === 0 && (
+        <Box sx={{ mt: 0.5 }}>Designed and observed agree within a tenth for every loss.</Box>
+      )}
+      {differs.slice(0, 2).map((f) => (
+        <Box key={f.kind} sx={{ mt: 0.5 }}>
+          <b>{lossWord[f.kind]}</b>: designed{' '}
+          {f.designedExposureSeconds === null ? 'all of it' : duration(f.designedExposureSeconds)}, observed{' '}
+          {f.observedExposureSeconds === null ? 'all of it' : duration(f.observedExposureSeconds)}
+          <Box sx={{ color: 'text.secondary', fontSize: 12 }}>because {f.whyTheyDiffer.join('; ')}</Box>
+        </Box>
+      ))}
+    </Section>
   );
 }
 

@@ -20,7 +20,7 @@ import { NeedsYou } from './NeedsYou';
 type Row = Schemas['FleetRow'];
 type Line = { service: string; rows: Row[] } | { row: Row };
 
-const columns = '20px minmax(140px, 1fr) 84px 130px 190px 122px 122px 100px';
+const columns = '20px minmax(132px, 1fr) 84px 130px 130px 112px 116px 74px 92px';
 const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
 const lossWord: Record<string, string> = {
@@ -198,9 +198,10 @@ function Table({
           'Database',
           'Verdict',
           'losses',
-          'Cover, last 7 days',
+          'Cover, 7 days',
           'Could lose / RPO',
           'Back in / RTO',
+          'Designed',
           'Last proof',
         ].map((h, i) => (
           <span role="columnheader" key={i} style={{ whiteSpace: 'nowrap' }}>
@@ -357,7 +358,9 @@ function DatabaseRow(props: {
           );
         })}
       </Box>
-      <span role="gridcell">{props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} />}</span>
+      <span role="gridcell">
+        {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={130} />}
+      </span>
       <Cell seconds={row.couldLoseSeconds} limit={row.rpoSeconds} none="all of it" />
       <Cell
         seconds={row.backInSeconds}
@@ -365,6 +368,25 @@ function DatabaseRow(props: {
         none={row.noPath ? 'no way back' : 'not known'}
         title={row.noPath}
       />
+      <Box
+        role="gridcell"
+        sx={{
+          whiteSpace: 'nowrap',
+          overflow: 'hidden',
+          color: row.plans.length === 0 ? 'verdict.breached' : 'text.primary',
+        }}
+        title={
+          row.plans.length === 0
+            ? 'No plan covers it'
+            : `${row.plans.join(', ')}: could lose ${duration(row.designedWorstSeconds)}, back in ${duration(row.designedBackInSeconds)}`
+        }
+      >
+        {row.plans.length === 0
+          ? 'no plan'
+          : row.designedWorstSeconds === null
+            ? '–'
+            : duration(row.designedWorstSeconds)}
+      </Box>
       <Box
         role="gridcell"
         sx={{ color: row.proofCounts ? 'text.primary' : 'text.secondary', whiteSpace: 'nowrap' }}

@@ -48,7 +48,7 @@ export function NeedsYou() {
                 <Box sx={{ color: 'text.secondary', fontSize: 12, overflowWrap: 'anywhere' }}>{f.why}</Box>
                 <Box
                   component={Link}
-                  to={withPremise(remedyPath(f), search)}
+                  to={remedyPath(f, search)}
                   sx={{ fontSize: 12.5, color: 'primary.main', fontWeight: 600 }}
                 >
                   {f.remedy}
@@ -62,8 +62,9 @@ export function NeedsYou() {
   );
 }
 
-function remedyPath(f: Schemas['FindingRow']): string {
-  return f.code === 'never-restored' || f.code === 'proof-invalid'
-    ? `/recover/${f.database}`
-    : `/databases/${f.database}`;
+function remedyPath(f: Schemas['FindingRow'], search: string): string {
+  if (f.code === 'never-restored' || f.code === 'proof-invalid') return withPremise(`/recover/${f.database}`, search);
+  if (/^(keeps-failing|run-stands-out)$/.test(f.code))
+    return withPremise('/task-runs', search, { database: f.database });
+  return withPremise(/^(no-plan|no-sets)$/.test(f.code) ? '/plans' : `/databases/${f.database}`, search);
 }

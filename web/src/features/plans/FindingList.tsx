@@ -1,0 +1,21 @@
+import Box from '@mui/material/Box';
+import type { Schemas } from '../../api/client';
+
+/** Findings about plans: what, why it matters, and the remedy. */
+export function FindingList({ findings }: { findings: Schemas['PlanFindingView'][] }) {
+  if (findings.length === 0) return <Box sx={{ color: 'text.secondary' }}>Nothing found.</Box>;
+  return (
+    <>
+      {findings.map((f) => (
+        <Box key={f.code + f.what} sx={{ py: 0.75, borderTop: 1, borderColor: 'divider' }}>
+          <Box sx={{ fontWeight: 600, color: f.urgency === 'now' ? 'verdict.breached' : 'text.primary' }}>{f.what}</Box>
+          <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
+            {f.why}
+            {f.databases.length > 1 && ` · ${f.databases.length} databases`}
+          </Box>
+          <Box sx={{ color: 'primary.main', fontSize: 12.5, fontWeight: 600 }}>{f.remedy}</Box>
+        </Box>
+      ))}
+    </>
+  );
+}

@@ -1,0 +1,269 @@
+import Alert from '@mui/material/Alert';
+import Autocomplete from '@mui/material/Autocomplete';
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import TextField from '@mui/material/TextField';
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useState } from 'react';
+import { useLocation, useNavigate, useParams, useSearchParams } from 'react-router';
+import { api, ApiError, got, type Schemas } from '../../api/client';
+import { useZone } from '../../app/places';
+import { withPremise } from '../../app/premise';
+import { useMay } from '../../app/session';
+import { Failure } from '../../shared/Failure';
+import { localTime } from '../../shared/format';
+import { ConsequenceColumn } from './ConsequenceColumn';
+import { nextTask, type PlanDraft } from './draft';
+import { RetentionPanel } from './RetentionPanel';
+import { TaskRow } from './TaskRow';
+
+/** The worksheet of one plan: what one decides on the left, what it comes to on the right, while one types. */
+export default function PlanPage() {
+  const { id = '' } = useParams();
+  const [params] = useSearchParams();
+  const isNew = id === 'new';
+  const copyOf = params.get('copy');
+  const from = isNew ? copyOf : id;
+  const saved = useQuery({
+    queryKey: ['plans', 'one', from],
+    enabled: from !== null,
+    queryFn: () => got(api.GET('/api/plans/{plan}', { params: { path: { plan: from! } } })),
+  });
+  const ready = useQuery({
+    queryKey: ['ready-plans'],
+    enabled: isNew && !copyOf,
+    staleTime: Infinity,
+    queryFn: () => got(api.GET('/api/ready-plans')),
+  });
+  if (saved.error) return <Failure error={saved.error} />;
+  const document = from ? saved.data?.plan : ready.data?.[Number(params.get('ready') ?? 0)];
+  if (!document) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
+  const plan = document as unknown as PlanDraft;
+  return (
+    <Worksheet
+      key={`${id} ${params.get('ready')} ${copyOf} ${saved.data?.version}`}
+      initial={
+        isNew
+          ? { ...plan, id: fresh(plan.id), name: copyOf ? `Copy of ${plan.name}` : plan.name, members: nobody }
+          : plan
+      }
+      version={isNew ? 0 : (saved.data?.version ?? 0)}
+      versions={isNew ? [] : (saved.data?.versions ?? [])}
+      isNew={isNew}
+    />
+  );
+}
+
+const nobody = { databases: [], services: [], tags: [], engines: [], objectives: [], except: [] };
+const fresh = (id: string) => `${id}-${Date.now().toString(36).slice(-4)}`;
+
+function Worksheet({
+  initial,
+  version,
+  versions,
+  isNew,
+}: {
+  initial: PlanDraft;
+  version: number;
+  versions: Schemas['PlanVersionView'][];
+  isNew: boolean;
+}) {
+  const [plan, setPlan] = useState(initial);
+  const [asked, setAsked] = useState(initial);
+  const zone = useZone();
+  const may = useMay('plan');
+  const { search } = useLocation();
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  useEffect(() => {
+    const timer = setTimeout(() => setAsked(plan), 200);
+    return () => clearTimeout(timer);
+  }, [plan]);
+  const body = asked as unknown as Record<string, never>;
+  const consequences = useQuery({
+    queryKey: ['consequences', asked],
+    placeholderData: keepPreviousData,
+    retry: false,
+    queryFn: () => got(api.POST('/api/consequences', { body })),
+  });
+  const save = useMutation({
+    mutationFn: () =>
+      got(
+        api.PUT('/api/plans/{plan}', {
+          params: { path: { plan: plan.id }, query: { basedOn: version } },
+          body: plan as unknown as Record<string, never>,
+        }),
+      ),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ['plans'] });
+      await navigate(withPremise(`/plans/${plan.id}`, search), { replace: true });
+    },
+  });
+  const remove = useMutation({
+    mutationFn: () =>
+      got(api.DELETE('/api/plans/{plan}', { params: { path: { plan: plan.id }, query: { basedOn: version } } })),
+    onSuccess: async () => {
+      await queries.invalidateQueries({ queryKey: ['plans'] });
+      await navigate(withPremise('/plans', search));
+    },
+  });
+  const fault = consequences.error instanceof ApiError && consequences.error.status === 400 ? consequences.error : null;
+  const change = JSON.stringify(plan) !== JSON.stringify(initial);
+  const put = (next: Partial<PlanDraft>) => setPlan((p) => ({ ...p, ...next }));
+  return (
+    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 380px', minHeight: '100%' }}>
+      <Box sx={{ p: 2, minWidth: 0 }}>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5 }}>
+          <h1 style={{ position: 'absolute', clip: 'rect(0 0 0 0)' }}>{plan.name}</h1>
+          <TextField
+            value={plan.name}
+            onChange={(e) => put({ name: e.target.value })}
+            slotProps={{ htmlInput: { 'aria-label': 'Name of the plan', style: { fontSize: 18, fontWeight: 650 } } }}
+            sx={{ width: 340 }}
+          />
+          <Box sx={{ color: 'text.secondary' }}>
+            {isNew ? 'not saved yet' : `version ${version}${change ? ', changed' : ''}`}
+          </Box>
+          <Box sx={{ flex: 1 }} />
+          {may && !isNew && (
+            <>
+              <Button onClick={() => void navigate(withPremise('/plans/new', search, { copy: plan.id }))}>Copy</Button>
+              <Button color="error" onClick={() => remove.mutate()} disabled={remove.isPending}>
+                Remove
+              </Button>
+            </>
+          )}
+          {change && !isNew && <Button onClick={() => setPlan(initial)}>Take back</Button>}
+          <Button
+            variant="contained"
+            disabled={!may || save.isPending || fault !== null || (!change && !isNew)}
+            onClick={() => save.mutate()}
+          >
+            {may ? 'Save' : 'Only planners save'}
+          </Button>
+        </Box>
+        {save.error && <Failure error={save.error} />}
+        {remove.error && <Failure error={remove.error} />}
+        {fault && (
+          <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }} data-testid="plan-fault">
+            {fault.message}. The figures on the right are of the plan before.
+          </Alert>
+        )}
+        <Members plan={plan} onChange={(members) => put({ members })} caught={consequences.data} />
+        <Box component="section" aria-label="Tasks" sx={{ mt: 2 }}>
+          <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 2, mb: 0.5 }}>
+            <h2 style={{ fontSize: 15, margin: 0 }}>Tasks</h2>
+            <Box sx={{ color: 'text.secondary', fontSize: 12.5 }}>
+              When: “every 15 minutes”, “Saturdays 23:30”, “last Friday of the month 22:00”
+            </Box>
+          </Box>
+          {plan.tasks.map((t, i) => (
+            <TaskRow
+              key={i}
+              task={t}
+              others={plan.tasks.filter((o) => o !== t).map((o) => o.id)}
+              zone={zone}
+              said={consequences.data?.words[t.id]}
+              onChange={(next) => put({ tasks: plan.tasks.map((o, n) => (n === i ? next : o)) })}
+              onRemove={() => put({ tasks: plan.tasks.filter((_, n) => n !== i) })}
+              database={may && !change && !isNew ? consequences.data?.caught[0] : undefined}
+              plan={plan.id}
+            />
+          ))}
+          <Button onClick={() => put({ tasks: [...plan.tasks, nextTask(plan, zone)] })}>Add a task</Button>
+        </Box>
+        <Box component="section" aria-label="Who is told" sx={{ mt: 2, maxWidth: 620 }}>
+          <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Who is told</h2>
+          <Autocomplete
+            multiple
+            freeSolo
+            options={[]}
+            value={plan.tell.people}
+            onChange={(_, people) => put({ tell: { ...plan.tell, people } })}
+            renderInput={(p) => (
+              <TextField
+                {...p}
+                placeholder={plan.tell.people.length === 0 ? 'nobody; add people or groups' : ''}
+                label="Of failures, lateness and silence"
+              />
+            )}
+          />
+        </Box>
+        {consequences.data && plan.tasks.some((t) => t.kind === 'cleanUp') && (
+          <RetentionPanel plan={asked} databases={consequences.data.caught} zone={zone} />
+        )}
+        {versions.length > 1 && (
+          <Box component="section" sx={{ mt: 2 }}>
+            <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Versions</h2>
+            {versions.slice(0, 8).map((v) => (
+              <Box key={v.number}>
+                <b>{v.number}</b> {localTime(v.at, zone, false)} by {v.who}
+                {v.removed && ', removed'}
+              </Box>
+            ))}
+          </Box>
+        )}
+      </Box>
+      <ConsequenceColumn
+        consequences={consequences.data}
+        error={fault ? null : consequences.error}
+        busy={consequences.isFetching}
+        plan={asked}
+        zone={zone}
+      />
+    </Box>
+  );
+}
+
+function Members({
+  plan,
+  onChange,
+  caught,
+}: {
+  plan: PlanDraft;
+  onChange: (m: PlanDraft['members']) => void;
+  caught: Schemas['Consequences'] | undefined;
+}) {
+  const choices = useQuery({
+    queryKey: ['fleet', 'choices'],
+    staleTime: 60_000,
+    queryFn: () => got(api.GET('/api/choices')),
+  });
+  const c = choices.data;
+  const fields: [keyof PlanDraft['members'], string, string[]][] = [
+    ['services', 'Service', c?.services ?? []],
+    ['tags', 'Tag', c?.tags ?? []],
+    ['engines', 'Engine family', c?.engines ?? []],
+    ['objectives', 'Objective', c?.objectives ?? []],
+    ['databases', 'By name', c?.databases ?? []],
+    ['except', 'Left out', c?.databases ?? []],
+  ];
+  return (
+    <Box component="section" aria-label="Databases">
+      <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 2, mb: 0.75 }}>
+        <h2 style={{ fontSize: 15, margin: 0 }}>Databases</h2>
+        <Box sx={{ color: 'text.secondary', fontSize: 12.5 }} data-testid="caught">
+          {caught
+            ? `catches ${caught.members}${caught.members > 0 ? `: ${caught.caught.slice(0, 4).join(', ')}${caught.members > 4 ? '…' : ''}` : ''}`
+            : ''}
+          {caught && caught.conflicting.length > 0 && ` · ${caught.conflicting.length} also in another plan`}
+          {caught && caught.newlyLeftOut.length > 0 && ` · ${caught.newlyLeftOut.length} would be in no plan`}
+        </Box>
+      </Box>
+      <Box sx={{ display: 'grid', gridTemplateColumns: 'repeat(3, minmax(0, 1fr))', gap: 1 }}>
+        {fields.map(([key, label, options]) => (
+          <Autocomplete
+            key={key}
+            multiple
+            size="small"
+            limitTags={2}
+            options={options}
+            value={plan.members[key]}
+            onChange={(_, value) => onChange({ ...plan.members, [key]: value })}
+            renderInput={(p) => <TextField {...p} label={label} />}
+          />
+        ))}
+      </Box>
+    </Box>
+  );
+}

@@ -1,0 +1,347 @@
+import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
+import ToggleButton from '@mui/material/ToggleButton';
+import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMemo, useState } from 'react';
+import { useSearchParams } from 'react-router';
+import { api, got, type Schemas } from '../../api/client';
+import { useClock } from '../../app/live';
+import { useZone } from '../../app/places';
+import { useMay } from '../../app/session';
+import { Failure } from '../../shared/Failure';
+import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
+import { Lanes, type Lane } from './Lanes';
+import { ProposalPanel } from './ProposalPanel';
+import { TimetableTabs } from './TimetableTabs';
+
+type Run = Schemas['LaneRun'];
+const day = 86_400_000;
+const spans: Record<string, number> = { day: day, week: 7 * day, month: 28 * day };
+const clashWord: Record<string, string> = {
+  windowMissed: 'end after their window',
+  overlap: 'are due while the last still runs',
+  queue: 'wait for a slot',
+  linkSaturated: 'is full for half an hour or longer',
+  storeFull: 'will hold no more',
+};
+
+/** What ran and what will run, in lanes by host, store, link or plan, with the load it makes. */
+export default function TimetablePage() {
+  const zone = useZone();
+  const clock = useClock();
+  const [params, setParams] = useSearchParams();
+  const span = params.get('span') ?? 'day';
+  const by = params.get('by') ?? 'host';
+  const chosen = params.get('run');
+  const [start, setStart] = useState<number | null>(null);
+  // A day begins at the local midnight before now, so that what ran this morning is on it.
+  const now = clock ? clock.now : 0;
+  const midnight = Math.floor((now + zoneOffset(now, zone)) / day) * day - zoneOffset(now, zone);
+  const from = start ?? (span === 'day' && now - midnight > 12 * 3_600_000 ? midnight + 12 * 3_600_000 : midnight);
+  const table = useQuery({
+    queryKey: ['timetable', from, span],
+    enabled: now > 0,
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      got(api.GET('/api/timetable', { params: { query: { from: utc(from), to: utc(from + spans[span]!) } } })),
+  });
+  const put = (key: string, value: string | null) =>
+    setParams((before) => {
+      const next = new URLSearchParams(before);
+      if (value) next.set(key, value);
+      else next.delete(key);
+      return next;
+    });
+  const d = table.data;
+  const lanes = useMemo(() => (d ? arrange(d, by) : []), [d, by]);
+  const run = d?.runs.find((r) => keyOf(r) === chosen);
+  if (table.error) return <Failure error={table.error} again={() => void table.refetch()} />;
+  return (
+    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 300px', minHeight: '100%' }}>
+      <Box sx={{ p: 2, minWidth: 0 }}>
+        <TimetableTabs title="Timetable">
+          <Box sx={{ flex: 1 }} />
+          <ToggleButtonGroup
+            size="small"
+            exclusive
+            value={span}
+            onChange={(_, v: string | null) => v && (setStart(null), put('span', v === 'day' ? null : v))}
+            aria-label="How long"
+          >
+            {Object.keys(spans).map((s) => (
+              <ToggleButton key={s} value={s} sx={{ py: 0.25, textTransform: 'none' }}>
+                {s}
+              </ToggleButton>
+            ))}
+          </ToggleButtonGroup>
+          <ToggleButtonGroup
+            size="small"
+            exclusive
+            value={by}
+            onChange={(_, v: string | null) => v && put('by', v === 'host' ? null : v)}
+            aria-label="Lanes by"
+          >
+            {['host', 'store', 'link', 'plan'].map((s) => (
+              <ToggleButton key={s} value={s} sx={{ py: 0.25, textTransform: 'none' }}>
+                by {s}
+              </ToggleButton>
+            ))}
+          </ToggleButtonGroup>
+        </TimetableTabs>
+        <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, mb: 0.5 }}>
+          <Button onClick={() => setStart(from - spans[span]! / 2)} aria-label="Earlier">
+            ◂ earlier
+          </Button>
+          <b>
+            {localTime(from, zone, false)} to {localTime(from + spans[span]!, zone, false)}
+          </b>
+          <Button onClick={() => setStart(from + spans[span]! / 2)} aria-label="Later">
+            later ▸
+          </Button>
+          {start !== null && <Button onClick={() => setStart(null)}>Today</Button>}
+          <Box sx={{ flex: 1 }} />
+          <Box sx={{ color: 'text.secondary', fontSize: 12.5 }}>
+            {d
+              ? `${d.runs.length} runs${d.cut ? ' shown, more are not' : ''}${d.logRuns > 0 ? ` · ${Math.round(d.logRuns).toLocaleString('en')} log backups in the load, not drawn` : ''}`
+              : 'Simulating…'}
+          </Box>
+          <Button href="/api/timetable.ics" download>
+            Calendar file
+          </Button>
+        </Box>
+        {d && lanes.length > 0 && (
+          <Lanes
+            table={d}
+            lanes={lanes}
+            zone={zone}
+            chosen={chosen}
+            keyOf={keyOf}
+            onChoose={(r) => put('run', r ? keyOf(r) : null)}
+          />
+        )}
+        {d && lanes.length === 0 && (
+          <Box sx={{ color: 'text.secondary', py: 3 }}>
+            Nothing runs here. Make a plan, and its runs appear in lanes.
+          </Box>
+        )}
+      </Box>
+      <Box
+        component="aside"
+        aria-label="Clashes"
+        tabIndex={0}
+        sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
+      >
+        {run && <Chosen key={keyOf(run)} run={run} zone={zone} />}
+        <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Clashes</h2>
+        {d?.clashes.length === 0 && <Box sx={{ color: 'text.secondary' }}>None expected in what is shown.</Box>}
+        {d?.clashes.slice(0, 10).map((c, i) => (
+          <Box key={i} sx={{ py: 0.75, borderTop: 1, borderColor: 'divider' }}>
+            <Box sx={{ fontWeight: 600 }}>
+              {c.kind === 'storeFull' || c.kind === 'linkSaturated'
+                ? `${c.place} ${clashWord[c.kind]}`
+                : `${c.count} ${c.count === 1 ? 'run' : 'runs'} of ${c.plan}, ${c.task}: ${clashWord[c.kind]}`}
+            </Box>
+            <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
+              {c.kind === 'storeFull' ? `on ${localDay(c.at, zone)}` : `first ${localTime(c.at, zone, false)}`}
+              {c.worstSeconds > 0 && `, worst ${duration(c.worstSeconds)}${c.database ? ` (${c.database})` : ''}`}
+              {c.kind !== 'storeFull' && c.kind !== 'linkSaturated' && ` on ${c.place}`}
+            </Box>
+          </Box>
+        ))}
+        <ProposalPanel />
+      </Box>
+    </Box>
+  );
+}
+
+const keyOf = (r: Run) => r.run ?? `${r.plan}|${r.task}|${r.database}|${r.due}`;
+
+function arrange(d: Schemas['TimetableView'], by: string): Lane[] {
+  const places = (r: Run): string[] =>
+    by === 'plan' ? [r.plan] : by === 'host' ? [r.host] : by === 'store' ? (r.store ? [r.store, ...r.copyTo] : []) : [];
+  const lanes = new Map<string, Lane>();
+  const lane = (name: string) => {
+    let l = lanes.get(name);
+    if (!l) lanes.set(name, (l = { name, runs: [], load: d.loads.find((x) => x.place === name) }));
+    return l;
+  };
+  if (by === 'link') d.loads.filter((l) => l.place.includes('–')).forEach((l) => lane(l.place));
+  for (const r of d.runs) for (const p of places(r)) lane(p).runs.push(r);
+  return [...lanes.values()].toSorted((a, b) => a.name.localeCompare(b.name));
+}
+
+/** The chosen run: what it is, and moving it by hand or keyboard, with the consequences before it is saved. */
+function Chosen({ run: r, zone }: { run: Run; zone: string }) {
+  const may = useMay('plan');
+  const queries = useQueryClient();
+  const [minutes, setMinutes] = useState(0);
+  const plan = useQuery({
+    queryKey: ['plans', 'one', r.plan],
+    queryFn: () => got(api.GET('/api/plans/{plan}', { params: { path: { plan: r.plan } } })),
+  });
+  const task = (
+    (
+      plan.data?.plan as unknown as
+        { tasks: { id: string; spreadSeconds: number; offsets: { database: string; seconds: number }[] }[] } | undefined
+    )?.tasks ?? []
+  ).find((t) => t.id === r.task);
+  const recurs = useQuery({
+    queryKey: ['offset', r.plan, r.task, r.database, plan.data?.version],
+    enabled: plan.data !== undefined,
+    queryFn: async () => {
+      const own = task?.offsets.find((o) => o.database === r.database)?.seconds;
+      return (
+        own ??
+        (
+          await got(
+            api.GET('/api/offsets', { params: { query: { plan: r.plan, task: r.task, database: r.database } } }),
+          )
+        ).seconds
+      );
+    },
+  });
+  const offset = recurs.data ?? 0;
+  const moves = [
+    {
+      plan: r.plan,
+      task: r.task,
+      database: r.database,
+      fromSeconds: offset,
+      toSeconds: Math.max(0, offset + minutes * 60),
+    },
+  ];
+  const measure = useQuery({
+    queryKey: ['measure', moves],
+    enabled: minutes !== 0 && recurs.data !== undefined,
+    placeholderData: keepPreviousData,
+    queryFn: () => got(api.POST('/api/timetable/measure', { body: { moves } })),
+  });
+  const save = useMutation({
+    mutationFn: () => got(api.POST('/api/timetable/accept', { body: { moves } })),
+    onSuccess: () => {
+      setMinutes(0);
+      void queries.invalidateQueries({ queryKey: ['timetable'] });
+      void queries.invalidateQueries({ queryKey: ['plans'] });
+    },
+  });
+  const m = measure.data;
+  return (
+    <Box
+      sx={{ mb: 2.5 }}
+      onKeyDown={(e) => {
+        if (e.key === 'ArrowRight' || e.key === 'ArrowLeft') {
+          e.preventDefault();
+          setMinutes((n) => n + (e.key === 'ArrowRight' ? 5 : -5) * (e.shiftKey ? 12 : 1));
+        }
+      }}
+    >
+      <h2 style={{ margin: '2px 0 4px', fontSize: 15 }}>
+        {r.task} of {r.database}
+      </h2>
+      <Box>
+        {r.actual ? 'ran' : 'expected'} {localTime(r.from, zone, false)} to {localTime(r.to, zone, false)} (
+        {duration((Date.parse(r.to) - Date.parse(r.from)) / 1000)})
+      </Box>
+      <Box sx={{ color: 'text.secondary' }}>
+        due {localTime(r.due, zone, false)}, {r.host}
+        {r.store && ` → ${[r.store, ...r.copyTo].join(', ')}`}
+        {r.late && <Box sx={{ color: 'verdict.breached' }}>ends after its window</Box>}
+      </Box>
+      {r.run && <a href={`/task-runs/${r.run}`}>the run</a>}
+      {may && !r.actual && (
+        <Box sx={{ mt: 1 }}>
+          <Button onClick={() => setMinutes(minutes - 15)}>15 min earlier</Button>
+          <Button onClick={() => setMinutes(minutes + 15)}>15 min later</Button>
+          <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
+            Arrow keys move it by 5 minutes, with Shift by an hour.
+          </Box>
+          {minutes !== 0 && (
+            <Box sx={{ mt: 0.5 }}>
+              <b>
+                {Math.abs(minutes)} min {minutes > 0 ? 'later' : 'earlier'} each time
+              </b>
+              {offset + minutes * 60 < 0 && <Box>It cannot start before the task is due; it would start when due.</Box>}
+              {m && <Compare before={m.before} after={m.after} />}
+              {m?.forced.map((f, i) => (
+                <Box key={i} sx={{ color: 'verdict.breached' }}>
+                  {f.database}: {f.reason}
+                </Box>
+              ))}
+              <Button variant="contained" onClick={() => save.mutate()} disabled={save.isPending || !m}>
+                Save the move
+              </Button>
+              <Button onClick={() => setMinutes(0)}>Leave it</Button>
+            </Box>
+          )}
+          {save.error && <Failure error={save.error} />}
+        </Box>
+      )}
+    </Box>
+  );
+}
+
+/** How crowded a week is, before and after. */
+export function Compare({ before, after }: { before: Schemas['CrowdView']; after: Schemas['CrowdView'] }) {
+  const rows: [string, string, string, boolean][] = [
+    [
+      'windows missed',
+      String(before.windowsMissed),
+      String(after.windowsMissed),
+      after.windowsMissed <= before.windowsMissed,
+    ],
+    [
+      'waiting, all together',
+      duration(before.waitingSeconds),
+      duration(after.waitingSeconds),
+      after.waitingSeconds <= before.waitingSeconds,
+    ],
+    [
+      'slower than alone',
+      `${before.stretch.toFixed(1)} times`,
+      `${after.stretch.toFixed(1)} times`,
+      after.stretch <= before.stretch,
+    ],
+    [
+      'most at once on a host',
+      String(before.mostAtOnce),
+      String(after.mostAtOnce),
+      after.mostAtOnce <= before.mostAtOnce,
+    ],
+    [
+      'longest, from due to end',
+      duration(before.longestSeconds),
+      duration(after.longestSeconds),
+      after.longestSeconds <= before.longestSeconds + 1,
+    ],
+  ];
+  return (
+    <Box
+      component="table"
+      aria-label="A week before and after"
+      sx={{ width: '100%', my: 0.5, fontSize: 12.5, '& td, & th': { textAlign: 'left', fontWeight: 400 } }}
+    >
+      <thead>
+        <Box component="tr" sx={{ color: 'text.secondary' }}>
+          <th>a week</th>
+          <th>now</th>
+          <th>then</th>
+        </Box>
+      </thead>
+      <tbody>
+        {rows.map(([word, b, a, good]) => (
+          <tr key={word}>
+            <td>{word}</td>
+            <td>{b}</td>
+            <Box
+              component="td"
+              sx={{ fontWeight: '650 !important', color: good ? 'text.primary' : 'verdict.breached' }}
+            >
+              {a}
+            </Box>
+          </tr>
+        ))}
+      </tbody>
+    </Box>
+  );
+}
