@@ -38,6 +38,8 @@ test('everything by keyboard', async ({ page }) => {
   await expect(page).toHaveURL(/loss=host/);
   await page.keyboard.press('n');
   await page.keyboard.press('2');
+  await expect(page.getByRole('heading', { name: 'Plans', level: 1 })).toBeVisible();
+  await page.keyboard.press('4');
   await expect(page.getByRole('heading', { name: 'Recover', level: 1 })).toBeVisible();
   await page.keyboard.press('1');
   await expect(page.getByRole('heading', { name: 'Fleet' })).toBeVisible();

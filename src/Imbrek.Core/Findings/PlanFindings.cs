@@ -204,19 +204,21 @@ public static class PlanFindings
             {
                 if (f.Window.SecondsUnprotected > 0)
                 {
-                    Say("rpo-missed-by-design", Urgency.Now, $"{f.Loss.Clause} the plan leaves nothing to restore from", $"The RPO is {PlainDuration.Of(objective.RpoSeconds)}", "Copy what is needed to where that loss does not reach");
+                    Say("rpo-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan leaves nothing to restore from", $"The RPO is {PlainDuration.Of(objective.RpoSeconds)}", "Copy what is needed to where that loss does not reach");
                 }
                 else if (!f.KeepsRpo(objective))
                 {
-                    Say("rpo-missed-by-design", Urgency.Now, $"{f.Loss.Clause} the plan could lose {PlainDuration.Of(f.Window.WorstExposureSeconds ?? 0)}, {PlainDuration.Of(objective.RpoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner");
+                    Say("rpo-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan could lose {PlainDuration.Of(f.Window.WorstExposureSeconds ?? 0)}, {PlainDuration.Of(objective.RpoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner");
                 }
 
                 if (f.LongestRestore is { } path && path.ServiceSeconds > objective.RtoSeconds)
                 {
-                    Say("rto-missed-by-design", Urgency.Now, $"{f.Loss.Clause} the plan's longest restore takes {PlainDuration.Of(path.ServiceSeconds)}, {PlainDuration.Of(objective.RtoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster");
+                    Say("rto-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan's longest restore takes {PlainDuration.Of(path.ServiceSeconds)}, {PlainDuration.Of(objective.RtoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster");
                 }
             }
         }
+
+        static string Capital(string clause) => char.ToUpperInvariant(clause[0]) + clause[1..];
 
         static string Plain(Duration duration) => PlainDuration.Of(duration.TotalSeconds);
     }

@@ -9,7 +9,7 @@ namespace Imbrek.Core.Planning;
 /// What stays and what goes. A rule says for each kind and place what is wanted; then everything that a wanted copy needs to be restored
 /// stays too: its parents, and for a log the latest state it can be applied to with all logs between, from the same place when that place
 /// alone can restore it, from wherever it lies otherwise. So a kept set is restorable as before, with all stores and with its own alone;
-/// applying the decision twice changes nothing more; and a longer rule never keeps less.
+/// a copy that is kept and damaged keeps those that are whole; applying the decision twice changes nothing more; and a longer rule never keeps less.
 /// </summary>
 public static class Retention
 {
@@ -199,6 +199,7 @@ public static class Retention
         {
             var set = lineage.SetOf(node);
             var log = c.Kinds[set] == SetKind.Log;
+            KeepWholeOnesForDamagedOnes(set);
             for (byte store = 0; store < stores; store++)
             {
                 var copy = whole[(set * stores) + store];
@@ -222,6 +223,26 @@ public static class Retention
                 if (best >= 0)
                 {
                     Need(lineage.SetOf(best), store, set);
+                }
+            }
+        }
+
+        /// <summary>What is to be kept and is damaged is kept as it is whole elsewhere.</summary>
+        private void KeepWholeOnesForDamagedOnes(int set)
+        {
+            for (var copy = c.CopyStart(set); copy < c.CopyEnds[set]; copy++)
+            {
+                if (!live[copy] || kept[copy] is null || c.CopyStates[copy] != CopyState.Damaged)
+                {
+                    continue;
+                }
+
+                for (var other = 0; other < stores; other++)
+                {
+                    if (whole[(set * stores) + other] is >= 0 and var there)
+                    {
+                        kept[there] ??= $"the copy in {c.Stores[c.CopyStores[copy]]} is damaged";
+                    }
                 }
             }
         }

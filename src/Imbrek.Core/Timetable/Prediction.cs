@@ -146,6 +146,10 @@ public sealed class Prediction
         /// <summary>Whether a later task may copy what it makes.</summary>
         public bool IsCopiedLater { get; } = series.Task.Kind.Makes() is not null && series.Plan.Tasks.Any(t => t.Kind == TaskKind.CopyElsewhere);
 
+        /// <summary>Whether the engine can do it at all: a log that is discarded cannot be backed up.</summary>
+        public bool IsPossible { get; } = series.Task.Kind.Makes() is not { } set
+            || (database.Engine.CanTake(set) && (set != Catalogue.SetKind.Log || series.Database.LogMode == LogMode.Kept));
+
         public bool MakesSet { get; } = series.Task.Kind.Makes() is not null;
 
         public double LogCap { get; } = series.Task.Kind == TaskKind.Log ? RunPace.Cap(database.Host, database.Engine, series.Task, 0, 0) : 0;
@@ -282,6 +286,12 @@ public sealed class Prediction
                 }));
                 return;
             }
+        }
+
+        if (!s.IsPossible)
+        {
+            LeaveOut(s, due, RunEnd.Failed);
+            return;
         }
 
         if (s.BusyUntil > now)

@@ -31,6 +31,7 @@ public sealed record StoreForecast(double NowBytes, IReadOnlyList<double> ByDay,
             var c = catalogueOf(d.Id);
             var tasks = fleet.PlansOf(d).SelectMany(p => p.Tasks).ToArray();
             var reach = new Dictionary<(SetKind, int), double>();
+            var growth = (d.GrowthBytesPerDay ?? 0) / Math.Max(1, d.SizeBytes);
             var comes = new Dictionary<(SetKind, int), double>();
             var (at, recent) = (now.ToUnixTimeMilliseconds(), (now - Duration.FromDays(RecentDays)).ToUnixTimeMilliseconds());
             for (var set = 0; set < c.Count; set++)
@@ -69,8 +70,10 @@ public sealed record StoreForecast(double NowBytes, IReadOnlyList<double> ByDay,
             {
                 for (var day = 1; day <= Days; day++)
                 {
-                    change[c.Stores[key.Item2]][day] += each;
-                    Take(change[c.Stores[key.Item2]], day + reach[key], each);
+                    // What holds the whole database grows with it.
+                    var bytes = key.Item1 is SetKind.Log ? each : each * (1 + (growth * day));
+                    change[c.Stores[key.Item2]][day] += bytes;
+                    Take(change[c.Stores[key.Item2]], day + reach[key], bytes);
                 }
             }
         }

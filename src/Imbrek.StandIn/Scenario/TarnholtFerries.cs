@@ -126,7 +126,7 @@ public static class TarnholtFerries
     }
 
     /// <summary>How much each store holds; Hillhouse's fills up in the weeks to come.</summary>
-    private static long CapacityGB(string store) => store switch { "quay-s1" => 9_000, "quay-s2" => 60_000, "hill-s1" => 43_000, _ => 120_000 };
+    private static long CapacityGB(string store) => store switch { "quay-s1" => 9_000, "quay-s2" => 60_000, "hill-s1" => 41_000, _ => 120_000 };
 
     private static readonly Service[] Services =
     [
@@ -251,5 +251,5 @@ public static class TarnholtFerries
 
     private static double LogRate(Row r) => Math.Max(20_000, r.SizeGB * 900);
 
-    private static double GrowthGB(string database) => database switch { "call-centre" => 1.5, "passenger-counts" => 4, "pass-photos" => 5, "web-search" => 2.5, "plan-archive" => 20, _ => 0 };
+    private static double GrowthGB(string database) => database switch { "call-centre" => 1.5, "passenger-counts" => 7, "pass-photos" => 8, "web-search" => 4, "plan-archive" => 20, _ => 0 };
 }

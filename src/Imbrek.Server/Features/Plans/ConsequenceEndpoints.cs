@@ -32,7 +32,7 @@ internal static class ConsequenceEndpoints
 
     public sealed record PlannedTile(SetKind Kind, string Store, Instant From, Instant To);
 
-    public sealed record WeekStrip(string Database, Instant From, Instant To, IReadOnlyList<PlannedTile> Tiles, IReadOnlyList<Instant> ExposureAt, IReadOnlyList<double?> Exposure, double? RpoSeconds);
+    public sealed record WeekStrip(string Database, Instant From, Instant To, IReadOnlyList<PlannedTile> Tiles, IReadOnlyList<double?> Exposure, double? RpoSeconds);
 
     public sealed record PlannedStore(string Store, double BytesPerDay, double BytesKept, double? CapacityBytes, string? FullOn);
 
@@ -170,7 +170,7 @@ internal static class ConsequenceEndpoints
 
         var worst = Loss.OfKind(subject.Objective?.Against.Contains(LossKind.Site) == true ? LossKind.Site : LossKind.None);
         var columns = ExposureColumn.Fold(Evaluator.Curve(subject, worst, answer.From, answer.To), answer.From, answer.To, 168);
-        return new WeekStrip(database.Name, answer.From, answer.To, tiles, [.. columns.Select(x => x.At)], [.. columns.Select(x => x.Unprotected ? null : x.WorstSeconds)], fleet.ObjectiveOf(database)?.RpoSeconds);
+        return new WeekStrip(database.Name, answer.From, answer.To, tiles, [.. columns.Select(x => x.Unprotected ? null : x.WorstSeconds)], fleet.ObjectiveOf(database)?.RpoSeconds);
     }
 
     private static IEnumerable<PlannedStore> StoresOf(Plan plan, FleetModel fleet, DesignAnswer answer, DesignedState designed)

@@ -48,7 +48,7 @@ internal static class PlanEndpoints
 
     public sealed record PlanView(JsonObject Plan, int Version, IReadOnlyList<PlanVersionView> Versions, IReadOnlyDictionary<string, string> Words);
 
-    public sealed record WordsView(string? Rule, string? Start, string? Said, IReadOnlyList<Instant> Next, string? Error, IReadOnlyList<string> Examples);
+    public sealed record WordsView(string? Rule, string? Start, string? Said, IReadOnlyList<string> Next, string? Error, IReadOnlyList<string> Examples);
 
     public sealed record SavedView(int Version);
 
@@ -218,7 +218,7 @@ internal static class PlanEndpoints
         var start = string.IsNullOrEmpty(from) ? now.InZone(tz).Date
             : NodaTime.Text.LocalDatePattern.Iso.Parse(from) is { Success: true } d ? d.Value : throw new BadInputException("from", $"'{from}' is not a date such as 2026-03-01");
         return TypedResults.Ok(RecurrenceWords.TryParse(text, tz, start, out var r, out var error)
-            ? new WordsView(r!.Rule.Text, NodaTime.Text.LocalDateTimePattern.GeneralIso.Format(r.Start), RecurrenceWords.Of(r), r.NextAfter(now, 10), null, RecurrenceWords.Examples)
+            ? new WordsView(r!.Rule.Text, NodaTime.Text.LocalDateTimePattern.GeneralIso.Format(r.Start), RecurrenceWords.Of(r), [.. r.NextAfter(now, 10).Select(Instants.Write)], null, RecurrenceWords.Examples)
             : new WordsView(null, null, null, [], error, RecurrenceWords.Examples));
     }
 

@@ -20,7 +20,7 @@ import { NeedsYou } from './NeedsYou';
 type Row = Schemas['FleetRow'];
 type Line = { service: string; rows: Row[] } | { row: Row };
 
-const columns = '20px minmax(132px, 1fr) 84px 130px 130px 112px 116px 74px 92px';
+const columns = '20px minmax(132px, 1fr) 84px 130px 112px 124px 118px 74px 92px';
 const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
 const lossWord: Record<string, string> = {
@@ -359,7 +359,7 @@ function DatabaseRow(props: {
         })}
       </Box>
       <span role="gridcell">
-        {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={130} />}
+        {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={112} />}
       </span>
       <Cell seconds={row.couldLoseSeconds} limit={row.rpoSeconds} none="all of it" />
       <Cell

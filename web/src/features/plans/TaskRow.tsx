@@ -98,15 +98,7 @@ export function TaskRow({
           value={words}
           onChange={(e) => type(e.target.value)}
           error={m?.error != null}
-          helperText={
-            m?.error ??
-            (m?.next[0]
-              ? `next ${m.next
-                  .slice(0, 2)
-                  .map((n) => localTime(n, zone, false))
-                  .join(', ')}`
-              : '')
-          }
+          helperText={m?.error ?? (m?.next[0] ? `next ${localTime(m.next[0], zone, false)}` : '')}
           title={m?.next.map((n) => localTime(n, zone, false)).join('\n')}
           slotProps={{ htmlInput: { 'aria-label': `When ${t.id}` } }}
         />
@@ -123,6 +115,8 @@ export function TaskRow({
               multiple
               size="small"
               limitTags={1}
+              forcePopupIcon={false}
+              disableClearable
               options={stores.filter((s) => s !== t.store)}
               value={t.copyTo}
               onChange={(_, copyTo) => put({ copyTo })}

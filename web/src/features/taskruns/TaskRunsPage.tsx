@@ -54,7 +54,7 @@ export default function TaskRunsPage() {
     queryKey: ['task-runs', query],
     initialPageParam: undefined as string | undefined,
     queryFn: ({ pageParam }) =>
-      got(api.GET('/api/task-runs', { params: { query: { ...query, before: pageParam, take: 60 } } })),
+      got(api.GET('/api/task-runs', { params: { query: { ...query, before: pageParam, take: 40 } } })),
     getNextPageParam: (last) => last.next ?? undefined,
   });
   if (pages.error) return <Failure error={pages.error} again={() => void pages.refetch()} />;
@@ -175,9 +175,11 @@ function RunRow({ run: r, zone, to }: { run: Schemas['TaskRunLine']; zone: strin
         '&:hover': { bgcolor: 'background.paper' },
       }}
     >
-      <Link role="cell" to={to} style={{ textDecoration: 'none' }}>
-        {localTime(r.due, zone, false)}
-      </Link>
+      <span role="cell">
+        <Link to={to} style={{ textDecoration: 'none' }}>
+          {localTime(r.due, zone, false)}
+        </Link>
+      </span>
       <Box
         role="cell"
         sx={{

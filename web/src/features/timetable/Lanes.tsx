@@ -11,8 +11,8 @@ export interface Lane {
   load: Schemas['LaneLoad'] | undefined;
 }
 
-const rowHeight = 11;
-const loadHeight = 26;
+const rowHeight = 14;
+const loadHeight = 30;
 const labelWidth = 118;
 
 /** Puts runs of a lane into rows so that none covers another; what does not fit goes into the last. */

@@ -1,0 +1,90 @@
+import { expect, test } from '@playwright/test';
+import { signIn } from './person';
+
+test('a plan for ticketing: the worst exposure follows the log task while it is typed, and the plan is saved', async ({
+  page,
+}) => {
+  await signIn(page, 'plan', '/plans');
+  await expect(page.getByRole('row', { name: /Counters and tickets/ })).toContainText('5 of 5');
+  await expect(page.getByRole('complementary', { name: 'Not covered' })).toContainText('paint-shop');
+  await page.getByRole('button', { name: 'New plan…' }).click();
+  await page.getByRole('menuitem', { name: 'Tier of minutes' }).click();
+  await page.getByLabel('Name of the plan').fill('Ticketing, tried');
+  await page.getByLabel('Service').click();
+  await page.getByRole('option', { name: 'ticketing' }).click();
+  await expect(page.getByTestId('caught')).toContainText('catches 4');
+  const exposure = page.getByTestId('designed-none');
+  await page.getByLabel('When log').fill('every 15 minutes');
+  await expect(exposure).toContainText(/^15 min/);
+  await page.getByLabel('When log').fill('every 5 minutes');
+  await expect(exposure).toContainText(/^5 min/);
+  await expect(page.getByRole('complementary', { name: 'Consequence' })).toContainText('2 plans catch it');
+  await page.getByLabel('When log').fill('now and then');
+  await expect(page.getByTestId('plan-fault')).toContainText('cannot be understood');
+  await expect(page.getByRole('button', { name: 'Save' })).toBeDisabled();
+  await page.getByLabel('When log').fill('every 5 minutes');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page).toHaveURL(/plans\/minutes-/);
+  await expect(page.getByText('version 1', { exact: true })).toBeVisible();
+  await page.getByRole('button', { name: 'Remove', exact: true }).click();
+  await expect(page).toHaveURL(/plans$/);
+  await expect(page.getByRole('row', { name: /Ticketing, tried/ })).toHaveCount(0);
+});
+
+test('a shorter retention shows at once what would go and how far back one could then go', async ({ page }) => {
+  await signIn(page, 'plan', '/plans/gates');
+  const clean = page.getByTestId('clean-up');
+  await expect(clean).toContainText('copies');
+  const before = Number(/today (\d+) of/.exec((await clean.textContent())!)![1]);
+  await page.getByTestId('task-log').getByLabel('Keep', { exact: true }).fill('2 d');
+  await expect(async () => {
+    expect(Number(/today (\d+) of/.exec((await clean.textContent())!)![1])).toBeGreaterThan(before + 500);
+  }).toPass();
+  await expect(page.getByRole('complementary', { name: 'Consequence' })).toContainText('tasks.log.keep.forSeconds');
+});
+
+test('a clash is seen, the proposal that spreads the exports is taken over, and the plans have new versions', async ({
+  page,
+}) => {
+  await signIn(page, 'plan', '/timetable?by=plan');
+  const side = page.getByRole('complementary', { name: 'Clashes' });
+  await expect(side).toContainText('wait for a slot');
+  await page
+    .getByRole('button', { name: /export of passenger-counts, expected/ })
+    .first()
+    .click();
+  await expect(side).toContainText('export of passenger-counts');
+  await page.getByRole('button', { name: '15 min later' }).click();
+  await expect(page.getByRole('table', { name: 'A week before and after' })).toContainText('windows missed');
+  await page.getByRole('button', { name: 'Leave it' }).click();
+  await page.getByRole('button', { name: 'Propose start times' }).click();
+  await page.getByRole('button', { name: /Take over all/ }).click();
+  await expect(page.getByTestId('accepted')).toContainText('moves taken over');
+  await page.goto('/plans/exports');
+  await expect(page.getByText(/^version [2-9]/)).toBeVisible();
+});
+
+test('the job that nobody saw failing is found, and its runs are in the address', async ({ page }) => {
+  await signIn(page, 'look');
+  await expect(page.getByRole('complementary', { name: 'Needs you' })).toContainText('has failed');
+  await page.goto('/task-runs?state=failed&find=notice');
+  const row = page.getByRole('row', { name: /Notice archive/ }).first();
+  await expect(row).toContainText('sign-in for backups has expired');
+  await row.getByRole('link').click();
+  await expect(page.getByTestId('task-run-state')).toHaveText('failed');
+  await expect(page.getByText('2 attempts')).toBeVisible();
+});
+
+test('a task is run now by an operator, and its run ends in a set', async ({ page }) => {
+  await signIn(page, 'admin', '/plans/hours');
+  await page.getByRole('button', { name: 'More about full' }).click();
+  await page.getByRole('button', { name: 'Run now on crew-hours' }).click();
+  await expect(page).toHaveURL(/task-runs\/[0-9a-f-]{36}/);
+  await expect(page.getByText('asked for by admin')).toBeVisible();
+});
+
+test('designed stands beside observed', async ({ page }) => {
+  await signIn(page, 'look', '/databases/tickets');
+  await expect(page.getByText('designed, worst of a week')).toBeVisible();
+  await expect(page.getByText('Designed and observed agree within a tenth for every loss.')).toBeVisible();
+});
