@@ -1,11 +1,11 @@
 using System.Globalization;
 using CsCheck;
 using Ical.Net.CalendarComponents;
-using CalDateTime = Ical.Net.DataTypes.CalDateTime;
 using Imbrek.Core.Planning;
 using NodaTime;
 using NodaTime.Text;
 using Xunit;
+using CalDateTime = Ical.Net.DataTypes.CalDateTime;
 
 namespace Imbrek.Core.Tests;
 

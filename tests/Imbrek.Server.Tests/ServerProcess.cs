@@ -10,10 +10,12 @@ public sealed class ServerProcess : IAsyncDisposable
 {
     private readonly string database;
     private readonly string? world;
+    private readonly bool owns;
     private Process? process;
 
-    private ServerProcess(string database, string? world, int port)
+    private ServerProcess(string database, string? world, int port, bool owns = true)
     {
+        this.owns = owns;
         this.database = database;
         this.world = world;
         Url = $"http://127.0.0.1:{port}";
@@ -38,8 +40,16 @@ public sealed class ServerProcess : IAsyncDisposable
         return server;
     }
 
-    /// <summary>Starts the process and waits until it can be used.</summary>
-    public async Task RunAsync()
+    /// <summary>Starts a further process on the same PostgreSQL and the same world.</summary>
+    public async Task<ServerProcess> StartPeerAsync()
+    {
+        var peer = new ServerProcess(database, world, FreePort(), owns: false);
+        await peer.RunAsync(usable: false);
+        return peer;
+    }
+
+    /// <summary>Starts the process and waits until it can be used, or, for one that follows another, until it answers.</summary>
+    public async Task RunAsync(bool usable = true)
     {
         var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
         var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
@@ -67,7 +77,7 @@ public sealed class ServerProcess : IAsyncDisposable
 
                 try
                 {
-                    return (await http.GetAsync($"{Url}/healthz")).StatusCode == HttpStatusCode.OK;
+                    return (await http.GetAsync($"{Url}/healthz")).StatusCode == HttpStatusCode.OK || !usable;
                 }
                 catch (HttpRequestException)
                 {
@@ -97,6 +107,11 @@ public sealed class ServerProcess : IAsyncDisposable
     public async ValueTask DisposeAsync()
     {
         await KillAsync();
+        if (!owns)
+        {
+            return;
+        }
+
         if (world is not null)
         {
             Directory.Delete(world, recursive: true);

@@ -2,8 +2,8 @@ using System.Collections.Concurrent;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Timetable;
-using Npgsql;
 using NodaTime;
+using Npgsql;
 
 namespace Imbrek.Server.State;
 

@@ -106,19 +106,36 @@ internal static class TarnholtPlans
 
         PlanTask Full(string when, int spreadMinutes, Id<Store> store, Id<Store>[] copyTo, Duration keep, int hours = 0) => new()
         {
-            Id = "full", Kind = TaskKind.Full, Recurrence = When(when), SpreadOver = Duration.FromMinutes(spreadMinutes),
-            Window = hours == 0 ? null : Duration.FromHours(hours), Store = store, CopyTo = copyTo, Keep = RetentionRule.For(keep),
+            Id = "full",
+            Kind = TaskKind.Full,
+            Recurrence = When(when),
+            SpreadOver = Duration.FromMinutes(spreadMinutes),
+            Window = hours == 0 ? null : Duration.FromHours(hours),
+            Store = store,
+            CopyTo = copyTo,
+            Keep = RetentionRule.For(keep),
         };
 
         PlanTask Differential(string when, int spreadMinutes, Id<Store> store, Id<Store>[] copyTo, Duration keep) => new()
         {
-            Id = "differential", Kind = TaskKind.Differential, Recurrence = When(when), SpreadOver = Duration.FromMinutes(spreadMinutes), Store = store, CopyTo = copyTo,
+            Id = "differential",
+            Kind = TaskKind.Differential,
+            Recurrence = When(when),
+            SpreadOver = Duration.FromMinutes(spreadMinutes),
+            Store = store,
+            CopyTo = copyTo,
             Keep = RetentionRule.For(keep),
         };
 
         PlanTask Log(string when, int spreadSeconds, Id<Store> store, Id<Store>[] copyTo, Duration keep) => new()
         {
-            Id = "log", Kind = TaskKind.Log, Recurrence = When(when), SpreadOver = Duration.FromSeconds(spreadSeconds), Store = store, CopyTo = copyTo, Keep = RetentionRule.For(keep),
+            Id = "log",
+            Kind = TaskKind.Log,
+            Recurrence = When(when),
+            SpreadOver = Duration.FromSeconds(spreadSeconds),
+            Store = store,
+            CopyTo = copyTo,
+            Keep = RetentionRule.For(keep),
         };
 
         PlanTask ReadBack(string when, int spreadMinutes) => new() { Id = "read back", Kind = TaskKind.Verify, Recurrence = When(when), SpreadOver = Duration.FromMinutes(spreadMinutes) };

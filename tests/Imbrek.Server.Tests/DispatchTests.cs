@@ -1,0 +1,259 @@
+using System.Globalization;
+using System.Net.Http.Json;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
+using NodaTime;
+using NodaTime.Text;
+using Npgsql;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>What is due becomes a run exactly once, whatever dies; and no set is without its run.</summary>
+[Collection("demo")]
+public class DispatchTests(DemoServer demo)
+{
+    /// <summary>How often a process is killed; a hundred times when asked for by hand.</summary>
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "5", CultureInfo.InvariantCulture);
+
+    private static async Task<Instant> NowAsync(Session session) =>
+        InstantPattern.ExtendedIso.Parse((await session.GetAsync("/api/clock")).GetProperty("now").GetString()!).Value;
+
+    private static async Task<HashSet<string>> ReadAsync(ServerProcess server, string sql)
+    {
+        await using var connection = new NpgsqlConnection(server.ConnectionString);
+        await connection.OpenAsync();
+        await using var command = new NpgsqlCommand(sql, connection);
+        await using var reader = await command.ExecuteReaderAsync();
+        var found = new HashSet<string>();
+        while (await reader.ReadAsync())
+        {
+            Assert.True(found.Add(reader.GetString(0)), $"twice: {reader.GetString(0)}");
+        }
+
+        return found;
+    }
+
+    /// <summary>Asks whichever process answers and leads the world.</summary>
+    private static async Task<Session> LeaderAsync(params ServerProcess[] servers)
+    {
+        Session? leader = null;
+        await Eventually.Async(async () =>
+        {
+            foreach (var s in servers)
+            {
+                try
+                {
+                    var session = await Session.SignInAsync(s.Url, "admin");
+                    if ((await session.PostAsync("/api/world/pace", new { pace = 900 })).Status == 204)
+                    {
+                        leader = session;
+                        return true;
+                    }
+
+                    session.Dispose();
+                }
+                catch (HttpRequestException)
+                {
+                    // It was killed, or is not up yet.
+                }
+            }
+
+            return false;
+        });
+        return leader!;
+    }
+
+    [Fact]
+    public async Task Two_processes_killed_again_and_again_lose_no_run_and_start_none_twice()
+    {
+        await using var first = await ServerProcess.StartAsync(demo: true);
+        await using var second = await first.StartPeerAsync();
+        ServerProcess[] both = [first, second];
+        Instant begun;
+        using (var session = await LeaderAsync(both))
+        {
+            begun = await NowAsync(session);
+        }
+
+        var random = new Random(20_261);
+        for (var kill = 0; kill < Kills; kill++)
+        {
+            using (var session = await LeaderAsync(both))
+            {
+                // Some way into the next minutes of the world, wherever that is.
+                var until = await NowAsync(session) + Duration.FromMinutes(random.Next(20, 240));
+                await Eventually.Async(async () => await NowAsync(session) > until);
+                var leading = both.Single(s => s.Url == session.Http.BaseAddress!.ToString().TrimEnd('/'));
+                await leading.KillAsync();
+                await leading.RunAsync(usable: false);
+            }
+        }
+
+        Instant ended;
+        using (var session = await LeaderAsync(both))
+        {
+            await session.PaceAsync(0);
+            ended = await NowAsync(session) - Duration.FromHours(2);
+            var file = await session.Http.GetByteArrayAsync("/api/export/fleet");
+            var fleet = FleetFile.Read(file, "fleet").Value!;
+            Assert.True(ended - begun > Duration.FromHours(Kills / 6.0), $"only {ended - begun} passed");
+
+            // Every occurrence, expanded by the core, has its run; the key of the table sees to it that none has two.
+            var due = new List<long>();
+            var expected = new HashSet<string>();
+            foreach (var s in Series.Of(fleet))
+            {
+                due.Clear();
+                s.Expand(begun.ToUnixTimeMilliseconds() + 1, ended.ToUnixTimeMilliseconds(), due);
+                expected.UnionWith(due.Select(d => $"{s.Plan.Id}|{s.Task.Id}|{s.Database.Id}|{d}"));
+            }
+
+            const string When = "(extract(epoch from due) * 1000)::bigint";
+            string Between(string column) => $"{column} > '{begun}' and {column} < '{ended}'";
+            var ran = await ReadAsync(first, $"select plan || '|' || task || '|' || database || '|' || {When} from task_runs where after_id is null and asked_by is null and {Between("due")}");
+            Assert.Empty(expected.Except(ran));
+            Assert.Empty(ran.Except(expected));
+        }
+
+        Assert.Equal(0L, await first.QueryAsync<long>($"select count(*) from task_runs where state in (0, 1) and due < '{ended}'"));
+        Assert.Equal(0L, await first.QueryAsync<long>(
+            $"select count(*) from backup_sets s where s.finished_at > '{begun}' and s.finished_at < '{ended}' and not exists (select 1 from task_runs r where r.database = s.database and r.set_id = s.id)"));
+        Assert.Equal(0L, await first.QueryAsync<long>(
+            $"select count(*) from task_runs r where r.due > '{begun}' and r.due < '{ended}' and r.set_id is not null and not exists (select 1 from backup_sets s where s.database = r.database and s.id = r.set_id)"));
+        Assert.Equal(0L, await first.QueryAsync<long>("select count(*) from (select database, set_id from task_runs where set_id is not null and after_id is null group by 1, 2 having count(*) > 1) x"));
+    }
+
+    private static async Task<(int Status, JsonElement Body)> PutAsync(Session session, string path, JsonNode body)
+    {
+        var answer = await session.Http.PutAsJsonAsync(path, body);
+        var text = await answer.Content.ReadAsStringAsync();
+        return ((int)answer.StatusCode, text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text));
+    }
+
+    private static async Task<(JsonObject Plan, int Version)> PlanAsync(Session session, string plan)
+    {
+        var view = await session.GetAsync($"/api/plans/{plan}");
+        return (JsonNode.Parse(view.GetProperty("plan").GetRawText())!.AsObject(), view.GetProperty("version").GetInt32());
+    }
+
+    [Fact]
+    public async Task A_saved_plan_is_a_version_in_the_ledger_that_the_world_runs_and_of_two_who_save_one_is_told()
+    {
+        using var admin = await demo.AdminAsync();
+        var (plan, version) = await PlanAsync(admin, "reports");
+        plan["tasks"]!.AsArray().Add(JsonNode.Parse("""{"id":"often","kind":"full","recurrence":{"words":"every 20 minutes"},"store":"quay-s2","outsideChain":true}"""));
+        var saved = await Task.WhenAll(PutAsync(admin, $"/api/plans/reports?basedOn={version}", plan), PutAsync(admin, $"/api/plans/reports?basedOn={version}", plan));
+        Assert.Equal([200, 409], saved.Select(s => s.Status).Order());
+        Assert.Equal("changed-meanwhile", saved.Single(s => s.Status == 409).Body.GetProperty("code").GetString());
+        Assert.Equal(version + 1, (await PlanAsync(admin, "reports")).Version);
+        Assert.Equal(1L, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'plan' and body like '%\"reports\"%\"version\":{version + 1}%'"));
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from task_runs where plan = 'reports' and task = 'often' and state = 2") >= 2);
+        Assert.True(await demo.Server.QueryAsync<bool>("select bool_and(s.outside_chain) from backup_sets s join task_runs r on r.set_id = s.id where r.task = 'often'"));
+
+        plan["tasks"]![0]!["store"] = "nowhere";
+        var (status, body) = await PutAsync(admin, $"/api/plans/reports?basedOn={version + 1}", plan);
+        Assert.Equal((400, "tasks[0].store"), (status, body.GetProperty("member").GetString()));
+    }
+
+    [Fact]
+    public async Task A_task_run_now_ends_in_a_set_of_its_own_and_one_that_is_ended_by_hand_leaves_none()
+    {
+        using var admin = await demo.AdminAsync();
+        var asked = new { plan = "counters", task = "full", database = "passes", outsideChain = true };
+        var (status, made) = await admin.PostAsync("/api/task-runs", asked);
+        Assert.Equal(201, status);
+        var id = made.GetProperty("id").GetString();
+        JsonElement run = default;
+        await Eventually.Async(async () => (run = (await admin.GetAsync($"/api/task-runs/{id}")).GetProperty("run")).GetProperty("state").GetString() == "done");
+        Assert.Equal("admin", run.GetProperty("askedBy").GetString());
+        Assert.True(await demo.Server.QueryAsync<bool>($"select outside_chain from backup_sets where database = 'passes' and id = '{run.GetProperty("set").GetString()}'"));
+
+        await admin.PaceAsync(20);
+        var (_, second) = await admin.PostAsync("/api/task-runs", asked);
+        var other = second.GetProperty("id").GetString();
+        Assert.Equal(204, (await admin.PostAsync($"/api/task-runs/{other}/cancel")).Status);
+        var ended = (await admin.GetAsync($"/api/task-runs/{other}")).GetProperty("run");
+        Assert.Equal(("cancelled", JsonValueKind.Null), (ended.GetProperty("state").GetString(), ended.GetProperty("set").ValueKind));
+        Assert.Equal(409, (await admin.PostAsync($"/api/task-runs/{other}/cancel")).Status);
+        Assert.Equal(400, (await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "payroll" })).Status);
+    }
+
+    [Fact]
+    public async Task Failures_of_one_store_are_one_message_and_the_first_success_after_is_told()
+    {
+        using var admin = await demo.AdminAsync();
+        await admin.PostAsync("/api/world/store-full", new { store = "quay-s2", full = true });
+        async Task<JsonElement[]> MailAsync() => [.. (await admin.GetAsync("/api/notices?to=database-team")).EnumerateArray()];
+        JsonElement mail = default;
+        await Eventually.Async(async () =>
+        {
+            mail = (await MailAsync()).FirstOrDefault(n => n.GetProperty("subject").GetString()!.Contains("store quay-s2 is full", StringComparison.Ordinal));
+            return mail.ValueKind == JsonValueKind.Object && mail.GetProperty("count").GetInt32() > 20;
+        });
+        Assert.True(mail.GetProperty("databases").GetArrayLength() > 5);
+        Assert.Single(await MailAsync(), n => n.GetProperty("subject").GetString()!.Contains("store quay-s2 is full", StringComparison.Ordinal));
+        await admin.PostAsync("/api/world/store-full", new { store = "quay-s2", full = false });
+        await Eventually.Async(async () => (await MailAsync()).Any(n => n.GetProperty("kind").GetString() == "works again"));
+    }
+
+    [Fact]
+    public async Task During_a_pause_nothing_of_its_scope_starts_and_afterwards_one_run_makes_up()
+    {
+        using var admin = await demo.AdminAsync();
+        var (status, pause) = await admin.PostAsync("/api/pauses", new { database = "gate-scans", reason = "test of a pause" });
+        Assert.Equal(201, status);
+        var from = await NowAsync(admin);
+        await Eventually.Async(async () => await NowAsync(admin) > from + Duration.FromMinutes(20));
+        Assert.Equal(204, (await admin.PostAsync($"/api/pauses/{pause.GetProperty("id").GetInt32()}/end")).Status);
+        var to = await NowAsync(admin);
+        Assert.Equal(0L, await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'gate-scans' and task = 'log' and started > '{from}' and started < '{to - Duration.FromMinutes(1)}'"));
+        Assert.True(await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'gate-scans' and task = 'log' and state = 4 and due > '{from}'") >= 8);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'gate-scans' and task = 'log' and state = 2 and due > '{to}'") > 0);
+        Assert.Equal(400, (await admin.PostAsync("/api/pauses", new { database = "nobody", reason = "x" })).Status);
+    }
+
+    [Fact]
+    public async Task The_runs_are_paged_without_a_hole_and_filtered()
+    {
+        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        var seen = new HashSet<string>();
+        string? before = null;
+        for (var page = 0; page < 5; page++)
+        {
+            var answer = await look.GetAsync($"/api/task-runs?database=tickets&to={await DemoServer.AgoAsync(look, 600)}&take=50{(before is null ? "" : $"&before={Uri.EscapeDataString(before)}")}");
+            foreach (var r in answer.GetProperty("runs").EnumerateArray())
+            {
+                Assert.True(seen.Add(r.GetProperty("id").GetString()!));
+                Assert.Equal("tickets", r.GetProperty("database").GetString());
+            }
+
+            before = answer.GetProperty("next").GetString();
+        }
+
+        Assert.Equal(250, seen.Count);
+        Assert.All((await look.GetAsync("/api/task-runs?state=failed&kind=export&take=5")).GetProperty("runs").EnumerateArray(), r => Assert.Equal("notice-archive", r.GetProperty("database").GetString()));
+        await Assert.ThrowsAsync<InvalidOperationException>(() => look.GetAsync("/api/task-runs?state=gone"));
+    }
+
+    [Fact]
+    public async Task Consequences_follow_an_edit_and_nothing_is_saved()
+    {
+        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        var (plan, version) = await PlanAsync(look, "counters");
+        async Task<double> WorstAsync()
+        {
+            var answer = await look.PostAsync("/api/consequences", plan);
+            Assert.Equal(200, answer.Status);
+            return answer.Body.GetProperty("losses")[0].GetProperty("worstExposureSeconds").GetDouble();
+        }
+
+        Assert.InRange(await WorstAsync(), 300, 320);
+        plan["tasks"]!.AsArray().Single(t => (string?)t!["kind"] == "log")!["recurrence"] = JsonNode.Parse("""{"words":"every 15 minutes"}""");
+        Assert.InRange(await WorstAsync(), 900, 930);
+        Assert.Equal(version, (await PlanAsync(look, "counters")).Version);
+    }
+}

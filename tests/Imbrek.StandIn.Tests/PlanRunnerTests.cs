@@ -1,0 +1,205 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
+using Imbrek.StandIn.Scenario;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.StandIn.Tests;
+
+/// <summary>Plans as the world runs them: slots, pauses, retries, what follows, and a restart in the middle.</summary>
+public sealed class PlanRunnerTests : IDisposable
+{
+    private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 14, 0);
+    private static readonly Id<Database> Sailings = new("harbour-sailings"), Berths = new("berth-plan"), Passes = new("passes");
+    private readonly List<string> folders = [];
+
+    public void Dispose() => folders.ForEach(f => Directory.Delete(f, recursive: true));
+
+    private static Recurrence When(string words) =>
+        RecurrenceWords.TryParse(words, DateTimeZone.Utc, new LocalDate(2026, 1, 1), out var recurrence, out var error) ? recurrence! : throw new InvalidOperationException(error);
+
+    private static PlanTask Full(string when) => new()
+    {
+        Id = "full",
+        Kind = TaskKind.Full,
+        Recurrence = When(when),
+        Store = new Id<Store>("quay-s2"),
+        CopyTo = [new("hill-s1")],
+    };
+
+    private static PlanTask Log(string when) => new() { Id = "log", Kind = TaskKind.Log, Recurrence = When(when), Store = new Id<Store>("quay-s2") };
+
+    /// <summary>A world of three databases on one host, a day old, under one plan.</summary>
+    private static WorldScript Script(params PlanTask[] tasks)
+    {
+        var whole = TarnholtFerries.Create(Now);
+        Id<Database>[] three = [Sailings, Berths, Passes];
+        var plan = new Plan(new("p"), "P", new Selection { Databases = three }, tasks, TellRule.Nobody);
+        return whole with
+        {
+            Fleet = whole.Fleet.WithPlans([plan]),
+            Databases = [.. whole.Databases.Where(d => three.Contains(d.Id)).Select(d => d with { RehearsedDaysAgo = [] })],
+            Troubles = [],
+            Incidents = [],
+            Begins = Now - Duration.FromDays(1),
+        };
+    }
+
+    private World Lived(WorldScript script)
+    {
+        var folder = Directory.CreateTempSubdirectory("imbrek-plans").FullName;
+        folders.Add(folder);
+        using var history = new World(folder, script);
+        history.Advance(Now);
+        return new World(folder, script, history.Remember(), history.Sets);
+    }
+
+    private static List<TaskRun> RunsOf(World world) =>
+        [.. world.TakeChanges().OfType<WorldChange.RunChanged>().GroupBy(c => c.Run.Id).Select(g => g.Last().Run)];
+
+    [Fact]
+    public void Each_occurrence_is_one_run_and_each_set_has_its_run()
+    {
+        using var world = Lived(Script(Full("daily 16:00"), Log("every 10 minutes")));
+        world.TakeChanges();
+        world.Advance(Now + Duration.FromHours(6));
+        var changes = world.TakeChanges();
+        var runs = changes.OfType<WorldChange.RunChanged>().GroupBy(c => c.Run.Id).Select(g => g.Last().Run).ToArray();
+        Assert.Equal(3 * (36 + 1), runs.Count(r => r.Due > Now));
+        Assert.Equal(runs.Length, runs.DistinctBy(r => (r.Task, r.Database, r.Due)).Count());
+        Assert.Equal(
+            changes.OfType<WorldChange.SetChanged>().Where(c => c.New).Select(c => c.Set.Id.Value).Order(StringComparer.Ordinal),
+            runs.Where(r => r.Set is not null).Select(r => r.Set!.Value.Value).Order(StringComparer.Ordinal));
+        Assert.All(runs.Where(r => r.State == TaskRunState.Done), r => Assert.InRange((r.Ended!.Value - r.Started!.Value).TotalSeconds / r.ExpectedSeconds, 0.4, 4));
+    }
+
+    [Fact]
+    public void A_host_of_one_slot_takes_one_backup_at_a_time_and_logs_do_not_wait()
+    {
+        var script = Script(Full("daily 16:00"), Log("every minute"));
+        var fleet = script.Fleet;
+        var slots = new FleetModel(
+            fleet.SiteList, fleet.Links, fleet.ArrayList, fleet.HostList.Select(h => h with { Slots = 1 }), fleet.StoreList, fleet.EngineList, fleet.ObjectiveList, fleet.ServiceList, fleet.Databases)
+            .WithPlans(fleet.Plans);
+        using var world = Lived(script with { Fleet = slots });
+        world.Advance(Now + Duration.FromHours(4));
+        var runs = RunsOf(world);
+        var fulls = runs.Where(r => r.Kind == TaskKind.Full).OrderBy(r => r.Started).ToArray();
+        Assert.Equal(3, fulls.Length);
+        Assert.All(fulls.Zip(fulls.Skip(1)), p => Assert.True(p.Second.Started >= p.First.Ended));
+        Assert.All(runs.Where(r => r.Kind == TaskKind.Log && r.State == TaskRunState.Done), r => Assert.Equal(r.Due, r.Started));
+    }
+
+    [Fact]
+    public void The_prediction_says_when_the_worlds_backups_will_be_done()
+    {
+        var script = Script(Full("daily 16:00"));
+        using var world = Lived(script);
+        var sink = new Ends();
+        var series = Series.Of(script.Fleet);
+        Prediction.Run(new PredictionInput { Fleet = script.Fleet, Series = series, From = Now, To = Now + Duration.FromHours(8) }, sink);
+        world.Advance(Now + Duration.FromHours(8));
+        foreach (var run in RunsOf(world))
+        {
+            var predicted = sink.All.Single(p => series[p.Series].Database.Id == run.Database);
+            Assert.InRange((run.Ended!.Value - run.Started!.Value).TotalSeconds / ((predicted.Ended - predicted.Started) / 1000.0), 0.9, 1.1);
+        }
+    }
+
+    private sealed class Ends : IPredictionSink
+    {
+        public List<PredictedRun> All { get; } = [];
+
+        public void Add(in PredictedRun run) => All.Add(run);
+
+        public void AddCopy(int series, long captured, int copier, long at) => Assert.Fail("nothing is copied later");
+    }
+
+    [Fact]
+    public void What_fails_is_tried_again_after_a_longer_wait_each_time_and_then_sets_off_what_follows_a_failure()
+    {
+        using var world = Lived(Script(
+            Full("daily 16:00") with { Attempts = 3, BackOff = Duration.FromMinutes(2) },
+            new PlanTask { Id = "check", Kind = TaskKind.IntegrityCheck, After = [new("full", LinkOn.Failure)] },
+            new PlanTask { Id = "read", Kind = TaskKind.Verify, After = [new("full", LinkOn.Success)] }));
+        world.SetRefused(Sailings, true);
+        world.Advance(Now + Duration.FromHours(5));
+        var runs = RunsOf(world);
+        var failed = Assert.Single(runs, r => r.State == TaskRunState.Failed);
+        Assert.Equal((Sailings, 3), (failed.Database, failed.Attempts));
+        Assert.True(failed.Ended - failed.Started > Duration.FromMinutes(6));
+        Assert.Contains("expired", failed.Note, StringComparison.Ordinal);
+        Assert.Equal(failed.Id, Assert.Single(runs, r => r.Task == "check").After);
+        Assert.Equal([Berths, Passes], runs.Where(r => r.Task == "read").Select(r => r.Database).OrderBy(d => d.Value, StringComparer.Ordinal));
+        Assert.All(world.Sets.Where(s => s.Kind == SetKind.Full && s.CoversTo > Now), s => Assert.Equal(CopyState.Good, s.Copies[0].State));
+    }
+
+    [Fact]
+    public void A_full_outside_the_chain_is_no_base_for_the_next_differential()
+    {
+        using var world = Lived(Script(
+            Full("daily 16:00"), Full("daily 18:00") with { Id = "aside", OutsideChain = true }, Full("daily 20:00") with { Id = "differential", Kind = TaskKind.Differential }));
+        world.Advance(Now + Duration.FromHours(8));
+        var sets = world.Sets.Where(s => s.Database == Sailings && s.CoversTo > Now).ToArray();
+        var aside = Assert.Single(sets, s => s.OutsideChain);
+        var chain = Assert.Single(sets, s => s.Kind == SetKind.Full && !s.OutsideChain);
+        Assert.Equal(chain.Id, Assert.Single(sets, s => s.Kind == SetKind.Differential).Parent);
+        Assert.True(aside.CoversTo > chain.CoversTo);
+    }
+
+    [Fact]
+    public void A_restart_in_the_middle_of_a_backup_takes_it_again_as_the_same_run()
+    {
+        var script = Script(Full("daily 16:00"));
+        using var first = Lived(script);
+        first.TakeChanges();
+        first.Advance(Instant.FromUtc(2026, 11, 23, 16, 0, 20));
+        var begun = RunsOf(first).Where(r => r.State == TaskRunState.Running).Select(r => r.Id).Order().ToArray();
+        Assert.Equal(3, begun.Length);
+        using var second = new World(first.Folder, script, first.Remember(), first.Sets);
+        second.Advance(Now + Duration.FromHours(6));
+        var runs = RunsOf(second);
+        Assert.Equal(begun, runs.Where(r => r.State == TaskRunState.Done).Select(r => r.Id).Order());
+        Assert.All(runs, r => Assert.Contains(second.Sets, s => s.Database == r.Database && s.Id == r.Set && s.Copies.Count == 2));
+    }
+
+    [Fact]
+    public void A_changed_plan_is_followed_from_then_on_and_one_that_is_ended_by_hand_leaves_nothing()
+    {
+        var script = Script(Log("every 30 minutes"));
+        using var world = Lived(script);
+        world.Advance(Now + Duration.FromHours(1) + Duration.FromMinutes(1));
+        var before = RunsOf(world).Count(r => r.Due > Now);
+        world.SetPlans([script.Fleet.Plans[0] with { Tasks = [Log("every 5 minutes"), Full("daily 23:00")] }]);
+        world.Advance(Now + Duration.FromHours(2) + Duration.FromMinutes(1));
+        Assert.Equal((6, 36), (before, RunsOf(world).Count));
+
+        var run = world.RunNow(new("p"), "full", Sailings, "somebody", outsideChain: false);
+        world.Advance(world.Now + Duration.FromSeconds(10));
+        Assert.True(world.CancelRun(run));
+        Assert.False(world.CancelRun(run));
+        world.Advance(world.Now + Duration.FromMinutes(30));
+        Assert.Equal(TaskRunState.Cancelled, RunsOf(world).Single(r => r.Id == run).State);
+        Assert.DoesNotContain(world.Sets, s => s.Kind == SetKind.Full && s.CoversTo > Now);
+    }
+
+    [Fact]
+    public void Clean_up_keeps_what_a_kept_log_needs_and_frees_the_rest()
+    {
+        using var world = Lived(Script(
+            Full("every 6 hours") with { Keep = RetentionRule.For(Duration.FromHours(1)), CopyTo = [] },
+            Log("every 10 minutes") with { Keep = RetentionRule.For(Duration.FromHours(8)) },
+            new PlanTask { Id = "clean", Kind = TaskKind.CleanUp, Recurrence = When("every hour at :05") }));
+        world.TakeChanges();
+        world.Advance(Now + Duration.FromHours(10));
+        var cleaned = RunsOf(world).Where(r => r.Kind == TaskKind.CleanUp).ToArray();
+        Assert.Contains(cleaned, r => r.StoredBytes > 0 && r.Note!.EndsWith("copies removed", StringComparison.Ordinal));
+        var catalogue = new DatabaseCatalogue(Sailings, world.Sets.Where(s => s.Database == Sailings));
+        var cover = Core.Recovery.Evaluator.RecoverableAt(
+            Core.Recovery.RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], catalogue), Core.Objectives.Loss.None, world.Now);
+        Assert.True(cover[0].From <= world.Now - Duration.FromHours(8));
+        Assert.True(world.Now - cover[0].From < Duration.FromHours(16));
+    }
+}
