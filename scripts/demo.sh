@@ -72,7 +72,7 @@ if [ "$port" != "$taken" ]; then
 fi
 
 IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
-  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$world" \
+  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$world" --webhook "http://127.0.0.1:$port/webhook-receiver" \
   --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" 9>&- &
 server=$!
 until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do

@@ -113,4 +113,7 @@ public sealed class NoticeRow
     public int Count { get; set; }
 
     public string[] Databases { get; set; } = [];
+
+    /// <summary>The count that was last sent to webhooks; 0 before the first time.</summary>
+    public int SentCount { get; set; }
 }

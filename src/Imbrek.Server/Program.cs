@@ -118,6 +118,7 @@ builder.Services.AddSingleton(demo);
 builder.Services.AddSingleton<ProductClock>();
 builder.Services.AddSingleton<IClock>(s => s.GetRequiredService<ProductClock>());
 builder.Services.AddSingleton<FleetState>();
+builder.Services.AddSingleton<WebhookReceiver>();
 builder.Services.AddSingleton<RunHealth>();
 builder.Services.AddSingleton<DesignedState>();
 builder.Services.AddSingleton<LiveEvents>();
@@ -131,6 +132,12 @@ if (!describing)
     builder.Services.AddHostedService(s => s.GetRequiredService<Peers>());
     builder.Services.AddHostedService(s => s.GetRequiredService<WorldHost>());
     builder.Services.AddHostedService<RunWorker>();
+    if (builder.Configuration["webhook"] is { Length: > 0 } webhook)
+    {
+        builder.Services.AddHttpClient();
+        builder.Services.AddSingleton<INoticeChannel>(s => new WebhookChannel(s.GetRequiredService<IHttpClientFactory>().CreateClient(), new Uri(webhook)));
+        builder.Services.AddHostedService<NoticeSender>();
+    }
 }
 
 var app = builder.Build();

@@ -90,6 +90,19 @@ public class PlanTests
     }
 
     [Fact]
+    public void A_log_that_has_not_come_three_times_over_is_silent_and_one_that_came_is_not()
+    {
+        var fleet = Harbour().WithPlans([Usual()]);
+        var answer = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday });
+        var catalogue = answer.Subjects[new("d0")].Catalogue;
+        Assert.Empty(PlanFindings.Silence(fleet, fleet.Databases[0], catalogue, answer.To));
+        Assert.Empty(PlanFindings.Silence(fleet, fleet.Databases[0], catalogue, answer.To + Duration.FromMinutes(29)));
+        var silent = Assert.Single(PlanFindings.Silence(fleet, fleet.Databases[0], catalogue, answer.To + Duration.FromMinutes(50)));
+        Assert.Equal(("silent", Urgency.Now), (silent.Code, silent.Urgency));
+        Assert.Contains("\"Log\"", silent.What, StringComparison.Ordinal);
+    }
+
+    [Fact]
     public void A_rule_catches_what_fits_all_its_criteria_and_a_name_always_does()
     {
         var d = Harbour().Databases[0];

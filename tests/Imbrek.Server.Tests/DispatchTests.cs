@@ -196,6 +196,11 @@ public class DispatchTests(DemoServer demo)
         });
         Assert.True(mail.GetProperty("databases").GetArrayLength() > 5);
         Assert.Single(await MailAsync(), n => n.GetProperty("subject").GetString()!.Contains("store quay-s2 is full", StringComparison.Ordinal));
+        JsonElement[] received = [];
+        await Eventually.Async(async () =>
+            (received = [.. (await admin.GetAsync("/api/webhook-receiver")).EnumerateArray().Where(r => r.GetProperty("subject").GetString()!.Contains("store quay-s2 is full", StringComparison.Ordinal))]).Length > 0);
+        Assert.InRange(received.Length, 1, 3);
+        Assert.Contains(received[0].GetProperty("people").EnumerateArray(), p => p.GetString() == "database-team");
         await admin.PostAsync("/api/world/store-full", new { store = "quay-s2", full = false });
         await Eventually.Async(async () => (await MailAsync()).Any(n => n.GetProperty("kind").GetString() == "works again"));
     }

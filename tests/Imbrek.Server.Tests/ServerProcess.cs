@@ -53,7 +53,7 @@ public sealed class ServerProcess : IAsyncDisposable
     {
         var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
         var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
-        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", "9", "--contentRoot", ServerFolder(), "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world]])
+        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", "9", "--contentRoot", ServerFolder(), "--webhook", $"{Url}/webhook-receiver", "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world]])
         {
             start.ArgumentList.Add(arg);
         }

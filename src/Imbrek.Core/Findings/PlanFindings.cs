@@ -13,6 +13,48 @@ namespace Imbrek.Core.Findings;
 public static class PlanFindings
 {
     private const double ShortRpoSeconds = 3600;
+    private const int MissedInARow = 3;
+
+    /// <summary>Tasks of which nothing has come for longer than two times they were due since: a plan that is silent.</summary>
+    /// <param name="fleet">The fleet with its plans.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="catalogue">Its sets.</param>
+    /// <param name="at">Now.</param>
+    public static IEnumerable<Finding> Silence(FleetModel fleet, Database database, DatabaseCatalogue catalogue, Instant at)
+    {
+        var now = at.ToUnixTimeMilliseconds();
+        foreach (var s in fleet.PlansOf(database).SelectMany(p => Series.Of(p with { Members = new Selection { Databases = [database.Id] } }, fleet)))
+        {
+            if (s.Task.Kind.Makes() is not { } kind || s.Task.Recurrence is null)
+            {
+                continue;
+            }
+
+            var due = new List<long>();
+            for (var span = 3_600_000L; due.Count < MissedInARow && span <= 90 * 86_400_000L; span *= 12)
+            {
+                due.Clear();
+                s.Expand(now - span, now, due);
+            }
+
+            var newest = long.MinValue;
+            for (var i = catalogue.Count - 1; i >= 0 && newest == long.MinValue; i--)
+            {
+                newest = catalogue.Kinds[i] == kind ? catalogue.CoversTo[i] : newest;
+            }
+
+            if (due.Count >= MissedInARow && newest != long.MinValue && newest < due[^MissedInARow])
+            {
+                yield return new Finding(
+                    "silent",
+                    database.Id,
+                    Urgency.Now,
+                    $"Nothing has come of \"{s.Task.Id}\" for {PlainDuration.Of((now - newest) / 1000.0)}",
+                    $"{s.Plan.Name} means it to come by now {MissedInARow} times over",
+                    "Look at its runs, mend the cause, and run it now");
+            }
+        }
+    }
 
     /// <summary>Everything found about one database's plans, most urgent first.</summary>
     /// <param name="fleet">The fleet with its plans.</param>

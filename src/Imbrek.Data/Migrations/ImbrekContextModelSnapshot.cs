@@ -294,6 +294,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("text[]")
                         .HasColumnName("people");
 
+                    b.Property<int>("SentCount")
+                        .HasColumnType("integer")
+                        .HasColumnName("sent_count");
+
                     b.Property<string>("Subject")
                         .IsRequired()
                         .HasColumnType("text")

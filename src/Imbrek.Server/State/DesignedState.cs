@@ -78,7 +78,11 @@ internal sealed class DesignedState(FleetState fleet)
     /// <summary>What plans will do to one database.</summary>
     public IReadOnlyList<Finding> Findings(Database database, Instant at) => fleet.Fleet.Plans.Count == 0
         ? []
-        : PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), [.. Known?.Prediction.Clashes ?? [], .. FullStores], fleet[database.Id].Proof, at);
+        :
+        [
+            .. PlanFindings.Silence(fleet.Fleet, database, fleet[database.Id].Subject.Catalogue, at),
+            .. PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), [.. Known?.Prediction.Clashes ?? [], .. FullStores], fleet[database.Id].Proof, at),
+        ];
 
     /// <summary>Stores that will be full, as clashes.</summary>
     public IEnumerable<Clash> FullStores => (kept?.Stores ?? new Dictionary<Id<Store>, StoreForecast>())

@@ -17,6 +17,8 @@ internal sealed class NoticeBook(FleetModel fleet)
 
     private readonly Dictionary<string, Message> open = [];
     private readonly HashSet<(string Plan, string Task, string Database)> failed = [];
+    private readonly Dictionary<string, Instant> lastSet = [];
+    private readonly HashSet<(string Plan, string Database)> silent = [];
 
     private sealed class Message
     {
@@ -41,12 +43,43 @@ internal sealed class NoticeBook(FleetModel fleet)
         public HashSet<string> Databases { get; } = [];
     }
 
+    /// <summary>Hears what time it is, and tells of databases for which nothing has come for longer than their plan says.</summary>
+    /// <param name="now">The time.</param>
+    /// <param name="newestOf">The instant of a database's newest set, asked once; null when it has none.</param>
+    public void Hear(Instant now, Func<Id<Core.Fleet.Database>, Instant?> newestOf)
+    {
+        foreach (var plan in fleet.Plans.Where(p => p.Tell.Silence is not null && p.Tell.People.Count > 0))
+        {
+            foreach (var d in plan.Members.Of(fleet))
+            {
+                if (!lastSet.TryGetValue(d.Id.Value, out var last))
+                {
+                    lastSet[d.Id.Value] = last = newestOf(d.Id) ?? now;
+                }
+
+                if (now - last <= plan.Tell.Silence)
+                {
+                    silent.Remove((plan.Id.Value, d.Id.Value));
+                }
+                else if (silent.Add((plan.Id.Value, d.Id.Value)))
+                {
+                    Say(plan, "silent", $"silent|{plan.Id}", $"{plan.Name}: nothing has come for longer than {Core.Recovery.PlainDuration.Of(plan.Tell.Silence!.Value.TotalSeconds)}", d.Id.Value, now);
+                }
+            }
+        }
+    }
+
     /// <summary>Hears how a run stands.</summary>
     public void Hear(TaskRun run)
     {
         if (run.Ended is not { } ended || fleet.Plans.FirstOrDefault(p => p.Id == run.Plan) is not { } plan || plan.Tell.People.Count == 0)
         {
             return;
+        }
+
+        if (run is { State: TaskRunState.Done, Set: not null })
+        {
+            lastSet[run.Database.Value] = ended;
         }
 
         var what = (run.Plan.Value, run.Task, run.Database.Value);
@@ -75,21 +108,23 @@ internal sealed class NoticeBook(FleetModel fleet)
             Say("odd", "", $"{plan.Name}: {run.Task} of {run.Database} is {oddity}");
         }
 
-        void Say(string kind, string cause, string subject)
-        {
-            // The same cause counts as one over all plans whose people are the same.
-            var key = cause.Length > 0 ? $"{kind}|{string.Join(',', plan.Tell.People)}|{cause}" : $"{kind}|{run.Plan}|{run.Task}";
-            if (!open.TryGetValue(key, out var message) || ended - message.Last > Together)
-            {
-                open[key] = message = new Message { Key = key, Kind = kind, People = plan.Tell.People, Subject = subject, First = ended };
-            }
+        // The same cause counts as one over all plans whose people are the same.
+        void Say(string kind, string cause, string subject) => this.Say(
+            plan, kind, cause.Length > 0 ? $"{kind}|{string.Join(',', plan.Tell.People)}|{cause}" : $"{kind}|{run.Plan}|{run.Task}", subject, run.Database.Value, ended);
+    }
 
-            message.Last = ended;
-            message.Count++;
-            message.Changed = true;
-            message.Databases.Add(run.Database.Value);
-            Finished.Add(message);
+    private void Say(Plan plan, string kind, string key, string subject, string database, Instant at)
+    {
+        if (!open.TryGetValue(key, out var message) || at - message.Last > Together)
+        {
+            open[key] = message = new Message { Key = key, Kind = kind, People = plan.Tell.People, Subject = subject, First = at };
         }
+
+        message.Last = at;
+        message.Count++;
+        message.Changed = true;
+        message.Databases.Add(database);
+        Finished.Add(message);
     }
 
     private HashSet<Message> Finished { get; } = [];

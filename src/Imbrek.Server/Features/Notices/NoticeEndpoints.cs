@@ -12,8 +12,23 @@ internal static class NoticeEndpoints
 {
     public sealed record NoticeView(long Id, Instant FirstAt, Instant LastAt, string Kind, IReadOnlyList<string> People, string Subject, int Count, IReadOnlyList<string> Databases);
 
-    public static void Map(IEndpointRouteBuilder app) =>
+    public static void Map(IEndpointRouteBuilder app)
+    {
         app.MapGet("/api/notices", ListAsync).Needs(Roles.Look).WithName("Notices");
+
+        // A stand-in for somebody else's receiver, on loopback only: what is posted here can be looked at.
+        app.MapPost("/webhook-receiver", async (HttpContext context, WebhookReceiver receiver, CancellationToken cancel) =>
+        {
+            if (context.Connection.RemoteIpAddress is not { } from || !System.Net.IPAddress.IsLoopback(from))
+            {
+                return Results.NotFound();
+            }
+
+            receiver.Take((await context.Request.ReadFromJsonAsync<System.Text.Json.Nodes.JsonObject>(cancel))!);
+            return Results.NoContent();
+        }).AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
+        app.MapGet("/api/webhook-receiver", (WebhookReceiver receiver) => TypedResults.Ok(receiver.Taken)).Needs(Roles.Look).WithName("ReceivedByWebhook");
+    }
 
     private static async Task<Ok<IReadOnlyList<NoticeView>>> ListAsync(ImbrekContext data, string? to, string? before, int? take, CancellationToken cancel)
     {

@@ -27,12 +27,14 @@ internal sealed class WorldHost(
 
     /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
     private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
+    private static readonly Duration SilenceEvery = Duration.FromMinutes(10);
     private readonly List<WorldChange> unsaved = [];
     private readonly SemaphoreSlim step = new(1);
     private double pace = 1;
     private World? world;
     private NoticeBook? notices;
     private int lead;
+    private Instant silenceHeard;
 
     /// <summary>Whether this server shows a demo.</summary>
     public bool IsDemo => options.Folder is not null;
@@ -267,6 +269,12 @@ internal sealed class WorldHost(
             foreach (var run in runs)
             {
                 notices!.Hear(run);
+            }
+
+            if (w.Now - silenceHeard > SilenceEvery)
+            {
+                silenceHeard = w.Now;
+                notices!.Hear(w.Now, d => fleet[d].Subject.Catalogue is { Count: > 0 } c ? c[c.Count - 1].CoversTo : null);
             }
 
             await notices!.WriteAsync(data, cancel);

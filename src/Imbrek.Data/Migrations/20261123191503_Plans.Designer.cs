@@ -13,7 +13,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace Imbrek.Data.Migrations
 {
     [DbContext(typeof(ImbrekContext))]
-    [Migration("20261123175815_Plans")]
+    [Migration("20261123191503_Plans")]
     partial class Plans
     {
         /// <inheritdoc />
@@ -296,6 +296,10 @@ namespace Imbrek.Data.Migrations
                         .IsRequired()
                         .HasColumnType("text[]")
                         .HasColumnName("people");
+
+                    b.Property<int>("SentCount")
+                        .HasColumnType("integer")
+                        .HasColumnName("sent_count");
 
                     b.Property<string>("Subject")
                         .IsRequired()

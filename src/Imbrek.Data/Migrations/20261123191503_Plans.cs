@@ -33,7 +33,8 @@ namespace Imbrek.Data.Migrations
                     people = table.Column<string[]>(type: "text[]", nullable: false),
                     subject = table.Column<string>(type: "text", nullable: false),
                     count = table.Column<int>(type: "integer", nullable: false),
-                    databases = table.Column<string[]>(type: "text[]", nullable: false)
+                    databases = table.Column<string[]>(type: "text[]", nullable: false),
+                    sent_count = table.Column<int>(type: "integer", nullable: false)
                 },
                 constraints: table =>
                 {
