@@ -213,7 +213,7 @@ public static class PlanFindings
 
             foreach (var clash in clashes.Where(c => c.Kind == ClashKind.StoreFull && plan.Tasks.Any(t => t.Stores.Any(s => s.Value == c.Place))))
             {
-                Say("store-will-be-full", Urgency.Now, $"Store {clash.Place} will be full on {clash.At.InUtc().Date:uuuu-MM-dd}", "From then on backups to it fail", "Keep less there, or make room");
+                Say("store-will-be-full", clash.At - at < Duration.FromDays(14) ? Urgency.Now : clash.At - at < Duration.FromDays(60) ? Urgency.Soon : Urgency.Later, $"Store {clash.Place} will be full on {clash.At.InUtc().Date:uuuu-MM-dd}", "From then on backups to it fail", "Keep less there, or make room");
             }
         }
 

@@ -14,6 +14,9 @@ internal static class FleetEndpoints
 {
     private const int MostRows = 20_000;
 
+    /// <summary>Findings about a plan or a place rather than a database.</summary>
+    private static readonly string[] PlanWide = ["store-will-be-full", "base-removed-first", "downstream-kept-shorter", "source-keeps-log-too-short", "nobody-is-told", "no-verification", "never-fires", "fires-in-clock-change"];
+
     public sealed record LossMark(string Loss, Verdict Verdict, string? Reason);
 
     public sealed record CoverSpan(Instant From, Instant To);
@@ -143,9 +146,13 @@ internal static class FleetEndpoints
     {
         var now = clock.GetCurrentInstant();
         var asked = database is null ? state.Fleet.Databases : [state[database].Subject.Database];
+
+        // One trouble of many databases is one row: a store that fills up, a plan that keeps fulls too short.
         IReadOnlyList<FindingRow> rows =
         [
             .. asked.SelectMany(d => AllOf(d).Select(f => new FindingRow(f.Code, d.Id.Value, d.Name, f.Urgency, f.What, f.Why, f.Remedy)))
+                .GroupBy(r => r.What.Contains(r.Database, StringComparison.Ordinal) || !PlanWide.Contains(r.Code) ? (r.Code, r.What, r.Database) : (r.Code, r.What, ""))
+                .Select(g => g.Count() == 1 ? g.First() : g.First() with { DatabaseName = $"{g.First().DatabaseName} and {g.Count() - 1} more" })
                 .OrderByDescending(f => f.Urgency).ThenBy(f => f.Code, StringComparer.Ordinal),
         ];
         return TypedResults.Ok(rows);

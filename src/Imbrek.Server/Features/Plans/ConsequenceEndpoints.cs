@@ -122,7 +122,7 @@ internal static class ConsequenceEndpoints
             [.. members.Where(m => fleet.PlansOf(m).Count > 1).Select(m => m.Id.Value)],
             [.. before?.Members.Of(fleet).Where(m => fleet.PlansOf(m).Count == 0).Select(m => m.Id.Value) ?? []],
             [.. Losses(answer, fleet, sample)],
-            sample.Length == 0 ? null : Strip(answer, fleet, sample[^1]),
+            sample.Length == 0 ? null : Strip(answer, fleet, sample.MinBy(d => fleet.ObjectiveOf(d)?.RpoSeconds ?? double.MaxValue)!),
             [.. StoresOf(plan, fleet, answer, designed)],
             [.. clashes.Where(c => c.At >= now && (c.Plan == plan.Id.Value || (c.Plan is null && stores.Any(s => s.Value == c.Place)))).Select(View)],
             PlanEndpoints.Gather(findings),
