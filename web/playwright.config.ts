@@ -4,8 +4,8 @@ import { defineConfig } from '@playwright/test';
 export default defineConfig({
   testDir: 'e2e',
   workers: 1,
-  timeout: 90_000,
-  expect: { timeout: 15_000 },
+  timeout: 150_000,
+  expect: { timeout: 30_000 },
   reporter: 'list',
   use: {
     baseURL: process.env.IMBREK_URL ?? 'http://127.0.0.1:8420',

@@ -88,3 +88,26 @@ test('designed stands beside observed', async ({ page }) => {
   await expect(page.getByText('designed, worst of a week')).toBeVisible();
   await expect(page.getByText('Designed and observed agree within a tenth for every loss.')).toBeVisible();
 });
+
+test('a host is paused with a reason, and the pause is ended', async ({ page }) => {
+  await signIn(page, 'operate', '/timetable');
+  await page.getByRole('button', { name: 'Pause something…' }).click();
+  const pauses = page.getByRole('region', { name: 'Pauses' });
+  await pauses.getByLabel('Which').click();
+  await page.getByRole('option', { name: 'hill-h2' }).click();
+  await pauses.getByLabel('Why').fill('new disks');
+  await pauses.getByRole('button', { name: 'Pause it' }).click();
+  await expect(pauses).toContainText('hill-h2: new disks');
+  await pauses.getByRole('button', { name: 'End the pause' }).click();
+  await expect(pauses).toContainText('Nothing is paused.');
+});
+
+test('the ways to copy a database stand side by side', async ({ page }) => {
+  await signIn(page, 'look', '/databases/tickets');
+  await page.getByText('Ways to copy it, compared').click();
+  const ways = page.getByRole('table', { name: 'Ways to copy it' });
+  await expect(ways.getByRole('row', { name: /^full every night, log every 15 minutes/ })).toContainText('15 min');
+  await expect(ways.getByRole('row', { name: /^full every night \d/ })).toContainText(
+    'what changed since the last night',
+  );
+});

@@ -15,6 +15,7 @@ import { useCover, useInstantKeys } from '../../shared/useCover';
 import { VerdictMark } from '../../shared/VerdictMark';
 import { IncidentForm } from './IncidentForm';
 import { SetTable } from './SetTable';
+import { WaysTable } from './WaysTable';
 
 const lossWord: Record<string, string> = {
   none: 'nothing lost',
@@ -210,6 +211,7 @@ export default function DatabasePage() {
             </Box>
           </Box>
         )}
+        <WaysTable database={id} />
         <SetTable database={id} zone={zone} total={d.sets} chosen={set} onChoose={chooseSet} chain={chain.data} />
       </Box>
       <Box

@@ -12,6 +12,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
 import { Lanes, type Lane } from './Lanes';
+import { PausePanel } from './PausePanel';
 import { ProposalPanel } from './ProposalPanel';
 import { TimetableTabs } from './TimetableTabs';
 
@@ -150,6 +151,7 @@ export default function TimetablePage() {
           </Box>
         ))}
         <ProposalPanel />
+        <PausePanel />
       </Box>
     </Box>
   );
