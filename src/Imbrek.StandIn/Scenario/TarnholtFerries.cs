@@ -44,7 +44,7 @@ public static class TarnholtFerries
             now,
             scripts,
             [
-                new(now - Duration.FromHours(29), new("cargo-manifests"), ScriptedTrouble.What.DropLog),
+                new(BusyMorning(now, fleet), new("cargo-manifests"), ScriptedTrouble.What.DropLog),
                 new(LastVerify(now, fares) - Duration.FromHours(2), new("fares-tariffs"), ScriptedTrouble.What.DamageNewestFull),
                 new(now - Duration.FromHours(50), new("notice-archive"), ScriptedTrouble.What.SignInExpires),
             ],
@@ -64,6 +64,15 @@ public static class TarnholtFerries
 
             day = day.PlusDays(-1);
         }
+    }
+
+    /// <summary>Four minutes after a log backup of a busy morning, a day ago or nearly two: log is sure to be lost, and a state since has closed the hole.</summary>
+    private static Instant BusyMorning(Instant now, FleetModel fleet)
+    {
+        var day = (now - Duration.FromHours(20)).InUtc();
+        var ten = day.Date.PlusDays(day.Hour >= 10 ? 0 : -1).At(new LocalTime(10, 0)).InUtc().ToInstant();
+        var log = Series.Of(fleet).Single(s => s.Database.Id.Value == "cargo-manifests" && s.Task.Kind == TaskKind.Log);
+        return Instant.FromUnixTimeMilliseconds(log.LastBefore(ten.ToUnixTimeMilliseconds(), 86_400_000L)!.Value) + Duration.FromMinutes(4);
     }
 
     /// <summary>The last time before now, by a margin, that copies were read back.</summary>
