@@ -68,7 +68,7 @@ internal sealed class PlanRunner
     public Guid RunNow(Id<Plan> plan, string task, Id<Database> database, string who, bool outsideChain)
     {
         var line = lines[(plan, task, database)];
-        var series = outsideChain ? line.Series with { Task = line.Series.Task with { OutsideChain = true } } : line.Series;
+        var series = outsideChain ? Aside(line.Series) : line.Series;
         var order = new Order(series, world.Now, null, who);
         Ask(outsideChain ? new Line { Series = series } : line, order);
         return order.Id;
@@ -92,13 +92,37 @@ internal sealed class PlanRunner
     {
         foreach (var o in open)
         {
-            if (lines.TryGetValue((new(o.Plan), o.Task, new(o.Database)), out var line))
+            var due = Instant.FromUnixTimeMilliseconds(o.Due);
+            if (!lines.TryGetValue((new(o.Plan), o.Task, new(o.Database)), out var line))
             {
-                var trigger = o.AfterSet is null ? null : new Trigger(o.After!.Value, new(o.AfterSet));
-                Ask(line, new Order(line.Series, Instant.FromUnixTimeMilliseconds(o.Due), trigger, o.AskedBy) { Attempts = Math.Max(0, o.Attempts - 1), Set = o.Set is null ? null : new Id<BackupSet>(o.Set) });
+                // Its task was taken out of the plan, and with the restart nobody is at it any more.
+                world.Changed(new WorldChange.RunChanged(world.Now, new TaskRun
+                {
+                    Id = TaskRun.IdOf(new(o.Plan), o.Task, new(o.Database), due, o.After, o.AskedBy),
+                    Plan = new(o.Plan),
+                    Task = o.Task,
+                    Kind = Enum.Parse<TaskKind>(o.Kind),
+                    Database = new(o.Database),
+                    Due = due,
+                    State = TaskRunState.Cancelled,
+                    Ended = world.Now,
+                    Attempts = o.Attempts,
+                    Note = "cut off by a restart after its task was taken out of the plan",
+                    After = o.After,
+                    AskedBy = o.AskedBy,
+                }));
+                continue;
             }
+
+            var aside = o.OutsideChain && !line.Series.Task.OutsideChain;
+            var series = aside ? Aside(line.Series) : line.Series;
+            var trigger = o.After is { } after ? new Trigger(after, o.AfterSet is null ? null : new Id<BackupSet>(o.AfterSet)) : null;
+            Ask(aside ? new Line { Series = series } : line, new Order(series, due, trigger, o.AskedBy) { Attempts = Math.Max(0, o.Attempts - 1), Set = o.Set is null ? null : new Id<BackupSet>(o.Set) });
         }
     }
+
+    /// <summary>The same, with sets that stand aside.</summary>
+    private static Series Aside(Series series) => series with { Task = series.Task with { OutsideChain = true } };
 
     /// <summary>A task on a database with what must be known of its runs.</summary>
     internal sealed class Line

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
 using Imbrek.StandIn.Storage;
 using NodaTime;
@@ -203,7 +204,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
 
     private async Task Move(InstanceSpec instance, SetCopy copy, BackupSet set, double perSet, double workSeconds, bool inPlace, CancellationToken cancel)
     {
-        await world.After(perSet * Noise(instance, (long)(Seeded.Of(5, copy.Set.Value) >> 1)), cancel);
+        await world.After(perSet * Noise(instance, (long)(Draw.Of(5, copy.Set.Value) >> 1)), cancel);
         if (inPlace)
         {
             return;
@@ -250,7 +251,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
 
     /// <summary>Real machines are not exact: between 5 % faster and 15 % slower than their profile.</summary>
     private static double Noise(InstanceSpec instance, long what) =>
-        0.95 + (0.2 * Seeded.Unit(Seeded.Of(17, instance.Name), what));
+        0.95 + (0.2 * Draw.Unit(Draw.Of(17, instance.Name), what));
 
     private sealed record InstanceFile(string Database, string Owner, IReadOnlyList<string> Applied, bool Open, bool Released);
 

@@ -65,7 +65,7 @@ internal sealed class TaskWork(World world)
     }
 
     private long OverheadMs(SimulatedDatabase d, Order order) =>
-        1500 + (long)(Seeded.Unit(world.Seed, world.NowMs, order.Id.GetHashCode()) * 4000);
+        1500 + (long)(Draw.Unit(world.Seed, world.NowMs, order.Id.GetHashCode()) * 4000);
 
     private void Move(Order order, IEnumerable<string> uses, double bytes, double cap, Action done) =>
         order.Flows.Add(world.Network.Start(uses.Select(u => world.Network[u]), bytes, cap, done));
@@ -147,7 +147,7 @@ internal sealed class TaskWork(World world)
         {
             content = SetContent.OfLog(d.Unlogged);
             var seconds = (world.NowMs - d.LogFrom.Time) / 1000.0;
-            data = d.Script.LogBytesPerSecond * TransactionStream.HourFactor(world.NowMs) * seconds * (0.8 + (0.4 * Seeded.Unit(world.Seed, world.NowMs, 77)));
+            data = d.Script.LogBytesPerSecond * TransactionStream.HourFactor(world.NowMs) * seconds * (0.8 + (0.4 * Draw.Unit(world.Seed, world.NowMs, 77)));
         }
         else
         {

@@ -41,7 +41,8 @@ public sealed class World : IDisposable
     /// <param name="script">The script.</param>
     /// <param name="resume">What an earlier process remembered; null to begin.</param>
     /// <param name="known">The sets that the product knows of; only with <paramref name="resume"/>.</param>
-    public World(string folder, WorldScript script, WorldState? resume = null, IEnumerable<BackupSet>? known = null)
+    /// <param name="pauses">Times in which runs do not start.</param>
+    public World(string folder, WorldScript script, WorldState? resume = null, IEnumerable<BackupSet>? known = null, IReadOnlyList<Blackout>? pauses = null)
     {
         this.script = script;
         Folder = folder;
@@ -55,6 +56,7 @@ public sealed class World : IDisposable
         Routes.SetCapacities(network, Fleet);
         network.Advance(now);
         plans = new PlanRunner(this);
+        plans.Pause(pauses ?? []);
         plans.Load();
         if (resume is null)
         {
@@ -218,7 +220,7 @@ public sealed class World : IDisposable
                 Open =
                 [
                     .. plans.Open.Select(o => new WorldState.OpenRun(
-                        o.Series.Plan.Id.Value, o.Task.Id, o.Database.Id.Value, o.Due.ToUnixTimeMilliseconds(), o.Attempts, o.Set?.Value, o.Trigger?.Run, o.Trigger?.Set?.Value, o.AskedBy)),
+                        o.Series.Plan.Id.Value, o.Task.Id, o.Task.Kind.ToString(), o.Database.Id.Value, o.Due.ToUnixTimeMilliseconds(), o.Attempts, o.Task.OutsideChain, o.Set?.Value, o.Trigger?.Run, o.Trigger?.Set?.Value, o.AskedBy)),
                 ],
             };
         }

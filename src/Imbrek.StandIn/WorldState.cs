@@ -22,7 +22,7 @@ public sealed record WorldState
     public List<OpenRun> Open { get; init; } = [];
 
     /// <summary>A run that is not over.</summary>
-    public sealed record OpenRun(string Plan, string Task, string Database, long Due, int Attempts, string? Set, Guid? After, string? AfterSet, string? AskedBy);
+    public sealed record OpenRun(string Plan, string Task, string Kind, string Database, long Due, int Attempts, bool OutsideChain, string? Set, Guid? After, string? AfterSet, string? AskedBy);
 
     /// <summary>What one database remembers.</summary>
     public sealed record DatabaseState

@@ -166,6 +166,33 @@ public sealed class PlanRunnerTests : IDisposable
     }
 
     [Fact]
+    public void A_restart_goes_on_by_the_plans_and_pauses_in_force_and_forgets_no_run()
+    {
+        var script = Script(Full("daily 16:00"));
+        using var first = Lived(script);
+        var plan = script.Fleet.Plans[0];
+        first.SetPlans([plan with { Tasks = [.. plan.Tasks, Full("daily 16:00") with { Id = "added", Store = new Id<Store>("hill-s1"), CopyTo = [] }] }]);
+        first.TakeChanges();
+        first.Advance(Instant.FromUtc(2026, 11, 23, 16, 0, 20));
+        var aside = first.RunNow(new("p"), "full", Berths, "somebody", outsideChain: true);
+        first.Advance(first.Now + Duration.FromSeconds(2));
+        var open = RunsOf(first).Where(r => r.State is TaskRunState.Running or TaskRunState.Waiting).ToArray();
+        Assert.Equal(7, open.Length);
+
+        // The product's plan has lost a task meanwhile, and Passes is paused.
+        var now = script with { Fleet = script.Fleet.WithPlans([plan]) };
+        var pause = new Blackout(first.Now, first.Now + Duration.FromHours(2), null, Passes, null, null, "test");
+        using var second = new World(first.Folder, now, first.Remember(), first.Sets, [pause]);
+        second.Advance(Now + Duration.FromHours(8));
+        var runs = RunsOf(second);
+        Assert.Equal(open.Select(r => r.Id).Order(), runs.Select(r => r.Id).Order());
+        Assert.All(runs.Where(r => r.Task == "added"), r => Assert.Equal(TaskRunState.Cancelled, r.State));
+        Assert.All(runs.Where(r => r.Task == "full"), r => Assert.Equal(TaskRunState.Done, r.State));
+        Assert.True(runs.Single(r => r.Task == "full" && r.Database == Passes).Started >= pause.To);
+        Assert.True(second.Sets.Single(s => s.Id == runs.Single(r => r.Id == aside).Set).OutsideChain);
+    }
+
+    [Fact]
     public void A_changed_plan_is_followed_from_then_on_and_one_that_is_ended_by_hand_leaves_nothing()
     {
         var script = Script(Log("every 30 minutes"));

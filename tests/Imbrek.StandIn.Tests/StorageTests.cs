@@ -1,3 +1,4 @@
+using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
 using Imbrek.StandIn.Storage;
 using Xunit;
@@ -11,7 +12,7 @@ public sealed class StorageTests : IDisposable
 
     public void Dispose() => Directory.Delete(folder, recursive: true);
 
-    private static byte[] Bytes(int seed, int length) => [.. Enumerable.Range(0, length).Select(i => (byte)Seeded.Bits((ulong)seed, i))];
+    private static byte[] Bytes(int seed, int length) => [.. Enumerable.Range(0, length).Select(i => (byte)Draw.Bits((ulong)seed, i))];
 
     [Fact]
     public void A_copy_is_read_back_before_and_after_it_is_on_disk()

@@ -1,15 +1,29 @@
 namespace Imbrek.Core.Timetable;
 
-/// <summary>Numbers that look drawn at random and are the same for the same seed.</summary>
+/// <summary>Numbers drawn from a seed and a place, not from a sequence: the same whatever was drawn before, so that one can begin anywhere.</summary>
 public static class Draw
 {
-    /// <summary>A number in [0, 1).</summary>
-    public static double Unit(ulong seed, long a, long b = 0)
+    /// <summary>64 well-mixed bits for a seed and up to two coordinates (SplitMix64 finalizer).</summary>
+    public static ulong Bits(ulong seed, long a, long b = 0)
     {
-        var x = seed ^ ((ulong)a * 0x9E3779B97F4A7C15) ^ ((ulong)b * 0xC2B2AE3D27D4EB4F);
-        x = (x ^ (x >> 30)) * 0xBF58476D1CE4E5B9;
-        x = (x ^ (x >> 27)) * 0x94D049BB133111EB;
-        return ((x ^ (x >> 31)) >> 11) * (1.0 / (1UL << 53));
+        var z = seed + (0x9E3779B97F4A7C15UL * unchecked((ulong)a + 1)) + (0xD1B54A32D192ED03UL * unchecked((ulong)b + 1));
+        z = (z ^ (z >> 30)) * 0xBF58476D1CE4E5B9UL;
+        z = (z ^ (z >> 27)) * 0x94D049BB133111EBUL;
+        return z ^ (z >> 31);
+    }
+
+    /// <summary>A number of 0 (included) to 1 (not included).</summary>
+    public static double Unit(ulong seed, long a, long b = 0) => (Bits(seed, a, b) >> 11) * (1.0 / (1UL << 53));
+
+    /// <summary>The seed of a name.</summary>
+    public static ulong Of(ulong seed, string name)
+    {
+        foreach (var ch in name)
+        {
+            seed = Bits(seed, ch);
+        }
+
+        return seed;
     }
 
     /// <summary>A factor about 1 whose logarithm is spread normally.</summary>

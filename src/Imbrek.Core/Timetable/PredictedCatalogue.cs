@@ -103,7 +103,4 @@ public sealed class PredictedCatalogue : IPredictionSink
 
     /// <summary>The sets of one database that will be there.</summary>
     public DatabaseCatalogue Of(Id<Database> database) => new(database, databases.TryGetValue(database, out var sets) ? sets.All : []);
-
-    /// <summary>How many sets it holds.</summary>
-    public int Count => databases.Values.Sum(d => d.All.Count);
 }

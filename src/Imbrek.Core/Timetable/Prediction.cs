@@ -52,17 +52,7 @@ public sealed class Prediction
         foreach (var s in fleet.StoreList)
         {
             stores[s.Id] = network[Routes.Of(s.Id)];
-            var perDay = new double[days];
-            if (input.Stored?.Invoke(s.Id) is { } there)
-            {
-                perDay[0] = there.Now;
-                for (var d = 0; d < Math.Min(days, there.FreedOnDay.Count); d++)
-                {
-                    perDay[d] -= there.FreedOnDay[d];
-                }
-            }
-
-            space[s.Id] = perDay;
+            space[s.Id] = new double[days];
         }
 
         var databases = new Dictionary<Id<Database>, DatabaseRun>();
@@ -645,12 +635,10 @@ public sealed class Prediction
             }
         }
 
-        var filling = new Dictionary<Id<Store>, IReadOnlyList<double>>();
         foreach (var (store, perDay) in space)
         {
             var sum = 0.0;
             var curve = perDay.Select(p => sum += p).ToArray();
-            filling[store] = curve;
             if (fleet.Stores[store].CapacityBytes is { } capacity && Array.FindIndex(curve, b => b > capacity) is >= 0 and var day)
             {
                 clashes[(ClashKind.StoreFull, null, null, store.Value)] =
@@ -658,6 +646,6 @@ public sealed class Prediction
             }
         }
 
-        return new PredictionFigures([.. clashes.Values.OrderBy(c => c.At)], filling, curves, name => network[name]);
+        return new PredictionFigures([.. clashes.Values.OrderBy(c => c.At)], curves, name => network[name]);
     }
 }

@@ -39,9 +39,6 @@ public sealed record PredictionInput
 
     /// <summary>What chance does; null for a world where all goes as expected.</summary>
     public Chance? Chance { get; init; }
-
-    /// <summary>Bytes in each store at the beginning, and how many of them go on each day after; null when not known.</summary>
-    public Func<Id<Store>, (double Now, IReadOnlyList<double> FreedOnDay)>? Stored { get; init; }
 }
 
 /// <summary>What chance does to runs.</summary>

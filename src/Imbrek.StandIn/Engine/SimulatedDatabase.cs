@@ -1,5 +1,6 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
 
@@ -17,7 +18,7 @@ internal sealed class SimulatedDatabase
     {
         Database = database;
         Script = script;
-        seed = Seeded.Of(worldSeed, database.Id.Value);
+        seed = Draw.Of(worldSeed, database.Id.Value);
         this.birth = birth.ToUnixTimeMilliseconds();
         Named = [.. script.Changes];
         Image = new PageImage(script.Pages);

@@ -1,3 +1,5 @@
+using Imbrek.Core.Timetable;
+
 namespace Imbrek.StandIn.Engine;
 
 /// <summary>
@@ -48,7 +50,7 @@ internal sealed class TransactionStream
                 yield break;
             }
 
-            Draw(nextMinute);
+            DrawMinute(nextMinute);
             nextMinute += Minute;
         }
     }
@@ -60,10 +62,10 @@ internal sealed class TransactionStream
     /// <summary>The share of the hour of an instant.</summary>
     public static double HourFactor(long time) => FactorByHour[(int)(time / 3_600_000 % 24)];
 
-    private void Draw(long minute)
+    private void DrawMinute(long minute)
     {
         var wanted = perMinute * HourFactor(minute);
-        var count = (int)wanted + (Seeded.Unit(seed, minute, 1) < wanted - Math.Floor(wanted) ? 1 : 0);
+        var count = (int)wanted + (Draw.Unit(seed, minute, 1) < wanted - Math.Floor(wanted) ? 1 : 0);
         if (count == 0 && named.Count == 0)
         {
             return;
@@ -72,7 +74,7 @@ internal sealed class TransactionStream
         var drawn = new List<(long Time, NamedChange? Named)>(count);
         for (var i = 0; i < count; i++)
         {
-            drawn.Add((minute + (long)(Seeded.Unit(seed, minute, 100 + i) * Minute), null));
+            drawn.Add((minute + (long)(Draw.Unit(seed, minute, 100 + i) * Minute), null));
         }
 
         foreach (var change in named)
@@ -90,7 +92,7 @@ internal sealed class TransactionStream
 
         foreach (var (time, change) in drawn)
         {
-            position += 1 + (long)(Seeded.Bits(seed, time, 2) % 60);
+            position += 1 + (long)(Draw.Bits(seed, time, 2) % 60);
             ready.Enqueue(new Transaction(position, time, Writes(time, change), change?.Name));
         }
     }
@@ -100,14 +102,14 @@ internal sealed class TransactionStream
         var rows = pages * PageImage.RowsPerPage;
         if (change is not null)
         {
-            var first = (int)(Seeded.Bits(seed, time, 3) % (ulong)Math.Max(1, rows - change.CancelsRows));
+            var first = (int)(Draw.Bits(seed, time, 3) % (ulong)Math.Max(1, rows - change.CancelsRows));
             return [.. Enumerable.Range(first, change.CancelsRows).Select(r => new RowWrite(r, PageImage.Cancelled))];
         }
 
-        var writes = new RowWrite[1 + (int)(Seeded.Bits(seed, time, 4) % 3)];
+        var writes = new RowWrite[1 + (int)(Draw.Bits(seed, time, 4) % 3)];
         for (var i = 0; i < writes.Length; i++)
         {
-            var bits = Seeded.Bits(seed, time, 10 + i);
+            var bits = Draw.Bits(seed, time, 10 + i);
 
             // Most writes fall on a hot tenth of the pages, so that differentials are smaller than fulls.
             var span = (bits & 7) == 0 ? rows : Math.Max(1, rows / 10);

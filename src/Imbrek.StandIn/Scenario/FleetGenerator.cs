@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Timetable;
 using NodaTime;
 
 namespace Imbrek.StandIn.Scenario;
@@ -55,7 +56,7 @@ public static class FleetGenerator
     /// <param name="seed">What is drawn is drawn from it.</param>
     public static IEnumerable<BackupSet> Sets(Id<Database> database, int sets, double days, Instant now, ulong seed = 1)
     {
-        var own = Seeded.Of(seed, database.Value);
+        var own = Draw.Of(seed, database.Value);
         var period = Duration.FromDays(days) / sets;
         const int perFull = 50;
         var before = now - Duration.FromDays(days) - period;
@@ -64,7 +65,7 @@ public static class FleetGenerator
         {
             var at = now - Duration.FromDays(days) + (period * i);
             var full = i % perFull == 0;
-            var delay = Duration.FromSeconds(20 + (Seeded.Unit(own, i) * 120));
+            var delay = Duration.FromSeconds(20 + (Draw.Unit(own, i) * 120));
             var available = at + delay;
             BackupCopy[] copies =
             [

@@ -176,9 +176,9 @@ internal sealed class WorldHost(
         var row = await data.Worlds.AsNoTracking().SingleAsync(cancel);
         var script = TarnholtFerries.Create(row.MadeAt, row.HistoryDays);
         var known = fleet.Fleet.Databases.SelectMany(d => fleet[d.Id].Subject.Catalogue.Sets);
-        var opened = new World(options.Folder!, script, JsonSerializer.Deserialize<WorldState>(row.State), known);
-        opened.SetPlans(fleet.Fleet.Plans);
-        opened.SetPauses(await PausesAsync(data, cancel));
+        // With the plans and pauses that are in force: what was open when a process ended goes on by them.
+        var opened = new World(
+            options.Folder!, script with { Fleet = script.Fleet.WithPlans(fleet.Fleet.Plans) }, JsonSerializer.Deserialize<WorldState>(row.State), known, await PausesAsync(data, cancel));
         notices = new NoticeBook(fleet.Fleet);
         lead = row.Lead + 1;
         await data.Worlds.ExecuteUpdateAsync(u => u.SetProperty(w => w.Lead, lead), cancel);

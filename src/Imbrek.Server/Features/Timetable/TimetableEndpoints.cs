@@ -117,14 +117,13 @@ internal static class TimetableEndpoints
         {
             // From a day before, so that what is under way is there; differentials find their full.
             begin = now - Duration.FromDays(8);
-            var warm = begin;
             figures = await Task.Run(
                 () => Prediction.Run(
                     new PredictionInput
                     {
                         Fleet = f,
                         Series = series,
-                        From = warm,
+                        From = begin,
                         To = end,
                         ClashesFrom = Instant.Max(start, now),
                         LoadOf = d => designed.LoadOf(d, now),
