@@ -49,6 +49,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
     protected override void OnModelCreating(ModelBuilder builder)
     {
         base.OnModelCreating(builder);
+        builder.HasPostgresExtension("pg_trgm");
         builder.Entity<Person>().ToTable("people");
         builder.Entity<IdentityRole>().ToTable("roles");
         builder.Entity<IdentityUserRole<string>>().ToTable("people_roles");
@@ -149,6 +150,14 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => new { r.Due, r.Id });
             e.HasIndex(r => new { r.Database, r.Due });
             e.HasIndex(r => new { r.State, r.Due });
+            e.Property(r => r.OutsideChain).HasDefaultValue(false);
+
+            // What is asked of the process that runs the plans, by any process.
+            e.HasIndex(r => r.Id).HasFilter("state = 0 and asked_by is not null or state <= 1 and cancelled_by is not null").HasDatabaseName("ix_task_runs_asked");
+
+            // A million runs are searched for a word through their trigrams, not one by one.
+            e.Property(r => r.Search).HasComputedColumnSql("lower(database || ' ' || task || ' ' || coalesce(set_id, '') || ' ' || coalesce(note, ''))", stored: true);
+            e.HasIndex(r => r.Search).HasMethod("gin").HasOperators("gin_trgm_ops");
         });
         builder.Entity<TaskRunLineRow>(e =>
         {

@@ -1,3 +1,5 @@
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
 using NodaTime;
 
 namespace Imbrek.Data;
@@ -56,6 +58,38 @@ public sealed class TaskRunRow
     public Guid? AfterId { get; set; }
 
     public string? AskedBy { get; set; }
+
+    /// <summary>Whether the one who asked wants its set outside the chain.</summary>
+    public bool OutsideChain { get; set; }
+
+    /// <summary>Who wants it ended; whoever runs it does so.</summary>
+    public string? CancelledBy { get; set; }
+
+    /// <summary>What it can be found by, made by PostgreSQL.</summary>
+    public string Search { get; private set; } = "";
+
+    /// <summary>The run.</summary>
+    public TaskRun ToRun() => new()
+    {
+        Id = Id,
+        Plan = new(Plan),
+        Task = Task,
+        Kind = (TaskKind)Kind,
+        Database = new(Database),
+        Due = Due,
+        State = (TaskRunState)State,
+        Started = Started,
+        Ended = Ended,
+        Attempts = Attempts,
+        DataBytes = DataBytes,
+        StoredBytes = StoredBytes,
+        ExpectedSeconds = ExpectedSeconds,
+        Set = SetId is null ? null : new(SetId),
+        Note = Note,
+        Oddity = Oddity,
+        After = AfterId,
+        AskedBy = AskedBy,
+    };
 }
 
 /// <summary>A line of a run's log.</summary>

@@ -18,7 +18,7 @@ public static class TaskRunTable
             return;
         }
 
-        await using (var make = new NpgsqlCommand("create temp table if not exists changed_task_runs (like task_runs) on commit delete rows", connection))
+        await using (var make = new NpgsqlCommand("create temp table if not exists changed_task_runs (like task_runs including defaults including generated) on commit delete rows", connection))
         {
             await make.ExecuteNonQueryAsync(cancel);
         }

@@ -19,6 +19,7 @@ internal sealed class PlanRunner
     private readonly TaskWork work;
     private readonly Dictionary<(Id<Plan>, string, Id<Database>), Line> lines = [];
     private readonly Dictionary<Guid, Order> orders = [];
+    private readonly Dictionary<Guid, Order> later = [];
     private readonly List<long> due = [];
     private readonly Slots slots;
     private int generation;
@@ -32,7 +33,7 @@ internal sealed class PlanRunner
     public IReadOnlyList<Blackout> Blackouts { get; private set; } = [];
 
     /// <summary>The runs that are not over, for whoever must begin them again.</summary>
-    public IEnumerable<Order> Open => orders.Values.Concat(lines.Values.SelectMany(l => new[] { l.Next, l.Held }).OfType<Order>());
+    public IEnumerable<Order> Open => orders.Values.Concat(later.Values).Concat(lines.Values.SelectMany(l => new[] { l.Next, l.Held }).OfType<Order>());
 
     /// <summary>Takes over the fleet's plans from now on; runs under way go on as they began.</summary>
     public void Load()
@@ -64,61 +65,73 @@ internal sealed class PlanRunner
     /// <summary>Changes the pauses.</summary>
     public void Pause(IReadOnlyList<Blackout> blackouts) => Blackouts = blackouts;
 
-    /// <summary>Begins a run somebody asked for.</summary>
-    public Guid RunNow(Id<Plan> plan, string task, Id<Database> database, string who, bool outsideChain)
+    /// <summary>
+    /// Takes up a run that is not over: one that somebody asked for, now or at a time, or one that a restart cut off. One that is known
+    /// already goes on as it is.
+    /// </summary>
+    public void TakeUp(WorldState.OpenRun open)
     {
-        var line = lines[(plan, task, database)];
-        var series = outsideChain ? Aside(line.Series) : line.Series;
-        var order = new Order(series, world.Now, null, who);
-        Ask(outsideChain ? new Line { Series = series } : line, order);
-        return order.Id;
+        var due = Instant.FromUnixTimeMilliseconds(open.Due);
+        var id = TaskRun.IdOf(new(open.Plan), open.Task, new(open.Database), due, open.After, open.AskedBy);
+        if (Open.Any(o => o.Id == id))
+        {
+            return;
+        }
+
+        if (!lines.TryGetValue((new(open.Plan), open.Task, new(open.Database)), out var line))
+        {
+            world.Changed(new WorldChange.RunChanged(world.Now, new TaskRun
+            {
+                Id = id,
+                Plan = new(open.Plan),
+                Task = open.Task,
+                Kind = Enum.Parse<TaskKind>(open.Kind),
+                Database = new(open.Database),
+                Due = due,
+                State = TaskRunState.Cancelled,
+                Ended = world.Now,
+                Attempts = open.Attempts,
+                Note = "its task is no longer in the plan",
+                After = open.After,
+                AskedBy = open.AskedBy,
+            }));
+            return;
+        }
+
+        var aside = open.OutsideChain && !line.Series.Task.OutsideChain;
+        var series = aside ? Aside(line.Series) : line.Series;
+        var trigger = open.After is { } after ? new Trigger(after, open.AfterSet is null ? null : new Id<BackupSet>(open.AfterSet)) : null;
+        var order = new Order(series, due, trigger, open.AskedBy) { Attempts = Math.Max(0, open.Attempts - 1), Set = open.Set is null ? null : new Id<BackupSet>(open.Set) };
+        if (due <= world.Now)
+        {
+            Ask(aside ? new Line { Series = series } : line, order);
+            return;
+        }
+
+        // At its time it is taken up anew, by the plan of then.
+        later[id] = order;
+        world.Schedule(open.Due, () =>
+        {
+            if (later.Remove(id))
+            {
+                TakeUp(open);
+            }
+        });
     }
 
     /// <summary>Ends a run; false when it is over already.</summary>
-    public bool Cancel(Guid run)
+    public bool Cancel(Guid run, string who)
     {
-        if (!orders.TryGetValue(run, out var order))
+        if (Open.FirstOrDefault(o => o.Id == run) is not { } order)
         {
             return false;
         }
 
         work.Stop(order);
-        End(order, TaskRunState.Cancelled, "ended by hand");
+        later.Remove(run);
+        order.Line ??= new Line { Series = order.Series };
+        End(order, TaskRunState.Cancelled, $"ended by {who}");
         return true;
-    }
-
-    /// <summary>Begins runs again that a restart cut off.</summary>
-    public void Resume(IEnumerable<WorldState.OpenRun> open)
-    {
-        foreach (var o in open)
-        {
-            var due = Instant.FromUnixTimeMilliseconds(o.Due);
-            if (!lines.TryGetValue((new(o.Plan), o.Task, new(o.Database)), out var line))
-            {
-                // Its task was taken out of the plan, and with the restart nobody is at it any more.
-                world.Changed(new WorldChange.RunChanged(world.Now, new TaskRun
-                {
-                    Id = TaskRun.IdOf(new(o.Plan), o.Task, new(o.Database), due, o.After, o.AskedBy),
-                    Plan = new(o.Plan),
-                    Task = o.Task,
-                    Kind = Enum.Parse<TaskKind>(o.Kind),
-                    Database = new(o.Database),
-                    Due = due,
-                    State = TaskRunState.Cancelled,
-                    Ended = world.Now,
-                    Attempts = o.Attempts,
-                    Note = "cut off by a restart after its task was taken out of the plan",
-                    After = o.After,
-                    AskedBy = o.AskedBy,
-                }));
-                continue;
-            }
-
-            var aside = o.OutsideChain && !line.Series.Task.OutsideChain;
-            var series = aside ? Aside(line.Series) : line.Series;
-            var trigger = o.After is { } after ? new Trigger(after, o.AfterSet is null ? null : new Id<BackupSet>(o.AfterSet)) : null;
-            Ask(aside ? new Line { Series = series } : line, new Order(series, due, trigger, o.AskedBy) { Attempts = Math.Max(0, o.Attempts - 1), Set = o.Set is null ? null : new Id<BackupSet>(o.Set) });
-        }
     }
 
     /// <summary>The same, with sets that stand aside.</summary>
@@ -236,8 +249,11 @@ internal sealed class PlanRunner
         Tell(order, TaskRunState.Waiting, "waits for the end of a pause");
         world.Schedule(free.Value.ToUnixTimeMilliseconds(), () =>
         {
-            line.Held = null;
-            Ask(line, order);
+            if (line.Held == order)
+            {
+                line.Held = null;
+                Ask(line, order);
+            }
         });
     }
 
@@ -246,8 +262,12 @@ internal sealed class PlanRunner
         order.Waits = false;
         order.Started ??= world.Now;
         order.Attempts++;
-        Tell(order, TaskRunState.Running, null);
         work.Begin(order, Ended);
+        if (orders.ContainsKey(order.Id))
+        {
+            // Told after it began: only then it is known how much it is about.
+            Tell(order, TaskRunState.Running, null);
+        }
     }
 
     private void Ended(Order order, TaskOutcome outcome)
@@ -321,11 +341,8 @@ internal sealed class PlanRunner
         orders.Remove(order.Id);
         Tell(order, state, note);
         FreeSlot(order);
-        if (line.Next == order)
-        {
-            line.Next = null;
-        }
-
+        line.Next = line.Next == order ? null : line.Next;
+        line.Held = line.Held == order ? null : line.Held;
         if (line.Running == order)
         {
             line.Running = null;

@@ -122,9 +122,15 @@ internal sealed class TaskWork(World world)
                 return;
             }
 
-            if (world.IsRefused(d.Database.Id))
+            if (world.Faults.IsRefused(d.Database.Id))
             {
                 end(new TaskOutcome.Fails("the sign-in for backups has expired", true));
+                return;
+            }
+
+            if (world.Faults.IsHanging(d.Database.Id))
+            {
+                // Only its time limit ends it, or somebody.
                 return;
             }
 
@@ -173,7 +179,7 @@ internal sealed class TaskWork(World world)
                 DataBytes = bytes,
                 OutsideChain = task.OutsideChain,
                 RollForward = kind != SetKind.Export,
-                Copies = [new BackupCopy(task.Store!.Value, world.Now, null, null, (long)(bytes * task.Compression.Ratio()), CopyState.Unverified)],
+                Copies = [new BackupCopy(task.Store!.Value, world.Now, null, null, (long)(bytes * Math.Min(1, task.Compression.Ratio() * (task.Compression == Compression.Off ? 1 : d.Script.Packs))), CopyState.Unverified)],
             },
             content);
     }

@@ -24,15 +24,8 @@ public sealed class World : IDisposable
     private readonly PlanRunner plans;
     private readonly PriorityQueue<Action, (long Time, long Number)> queue = new();
     private readonly List<WorldChange> changes = [];
-    private readonly HashSet<Id<Store>> fullStores = [];
-    private readonly HashSet<string> downLinks = [];
-    private readonly HashSet<string> refused = [];
     private readonly Dictionary<Id<Store>, long> stored = [];
-    private readonly List<Cut> cuts = [];
     private readonly bool inHistory;
-    private TaskCompletionSource? nobodyThinks;
-    private int engaged;
-    private int waitingForWorld;
     private long number;
     private long now;
 
@@ -55,6 +48,8 @@ public sealed class World : IDisposable
         packs = Fleet.StoreList.ToDictionary(s => s.Id, s => new PackStore(Path.Combine(folder, "stores", s.Id.Value)));
         Routes.SetCapacities(network, Fleet);
         network.Advance(now);
+        Faults = new Faults(this, resume);
+        Outsiders = new Outsiders(Gate, inHistory);
         plans = new PlanRunner(this);
         plans.Pause(pauses ?? []);
         plans.Load();
@@ -96,48 +91,14 @@ public sealed class World : IDisposable
     /// <summary>Bytes in all stores.</summary>
     public long StoredBytes => packs.Values.Sum(p => p.Length);
 
-    /// <summary>Stores that are full and links that are down, for people.</summary>
-    public (IReadOnlyList<string> FullStores, IReadOnlyList<string> DownLinks) Faults
-    {
-        get
-        {
-            lock (Gate)
-            {
-                return ([.. fullStores.Select(s => s.Value)], [.. downLinks]);
-            }
-        }
-    }
+    /// <summary>What goes wrong, and having it go wrong.</summary>
+    public Faults Faults { get; }
 
-    /// <summary>
-    /// Says that somebody outside acts in the world from now on, until what is returned is disposed of. While they think rather than
-    /// wait for the world, time stands still: otherwise a fast pace would count their thinking as hours.
-    /// </summary>
-    public IDisposable Engage()
-    {
-        lock (Gate)
-        {
-            engaged++;
-        }
-
-        return new Engagement(this);
-    }
+    /// <summary>Says that somebody outside acts in the world, until what is returned is disposed of.</summary>
+    public IDisposable Engage() => Outsiders.Engage();
 
     /// <summary>Completes when nobody who is engaged thinks any more, or after a time of the wall clock.</summary>
-    public async Task WhenNobodyThinksAsync(TimeSpan atMost)
-    {
-        Task waiting;
-        lock (Gate)
-        {
-            if (!SomebodyThinks)
-            {
-                return;
-            }
-
-            waiting = (nobodyThinks ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
-        }
-
-        await Task.WhenAny(waiting, Task.Delay(atMost));
-    }
+    public Task WhenNobodyThinksAsync(TimeSpan atMost) => Outsiders.WhenNobodyThinksAsync(atMost);
 
     /// <summary>Lets time pass; everything due by then happens, in order.</summary>
     /// <param name="to">The new time; earlier than now does nothing.</param>
@@ -150,7 +111,7 @@ public sealed class World : IDisposable
             var end = to.ToUnixTimeMilliseconds();
             while (true)
             {
-                if (SomebodyThinks && !evenIfSomebodyThinks)
+                if (Outsiders.Think && !evenIfSomebodyThinks)
                 {
                     return false;
                 }
@@ -214,9 +175,10 @@ public sealed class World : IDisposable
             {
                 Now = now,
                 Databases = databases.ToDictionary(d => d.Key.Value, d => d.Value.Remember()),
-                FullStores = [.. fullStores.Select(s => s.Value)],
-                DownLinks = [.. downLinks],
-                Refused = [.. refused],
+                FullStores = [.. Faults.FullStores],
+                DownLinks = [.. Faults.DownLinks],
+                Refused = [.. Faults.Refused],
+                Hanging = [.. Faults.Hanging],
                 Open =
                 [
                     .. plans.Open.Select(o => new WorldState.OpenRun(
@@ -245,40 +207,21 @@ public sealed class World : IDisposable
         }
     }
 
-    /// <summary>Runs a task of a plan on a database now.</summary>
-    /// <param name="plan">The plan.</param>
-    /// <param name="task">Its task.</param>
-    /// <param name="database">The database.</param>
-    /// <param name="who">Who asks.</param>
-    /// <param name="outsideChain">Whether its set stands aside.</param>
-    /// <returns>The run.</returns>
-    /// <exception cref="KeyNotFoundException">The plan has no such task for this database.</exception>
-    public Guid RunNow(Id<Plan> plan, string task, Id<Database> database, string who, bool outsideChain)
+    /// <summary>Takes up a run somebody asked for, now or at a time; one whose task is gone is told as cancelled.</summary>
+    public void TakeUp(WorldState.OpenRun run)
     {
         lock (Gate)
         {
-            return plans.RunNow(plan, task, database, who, outsideChain);
+            plans.TakeUp(run);
         }
     }
 
     /// <summary>Ends a run; false when it is over already.</summary>
-    public bool CancelRun(Guid run)
+    public bool CancelRun(Guid run, string who)
     {
         lock (Gate)
         {
-            return plans.Cancel(run);
-        }
-    }
-
-    /// <summary>Lets the sign-in for backups of a database expire, or mends it.</summary>
-    public void SetRefused(Id<Database> database, bool expired)
-    {
-        lock (Gate)
-        {
-            if (expired ? refused.Add(database.Value) : refused.Remove(database.Value))
-            {
-                Tell(database, "fault", expired ? "the sign-in for backups has expired" : "the sign-in for backups works again");
-            }
+            return plans.Cancel(run, who);
         }
     }
 
@@ -292,59 +235,6 @@ public sealed class World : IDisposable
             databases[database].Named.Add(new NamedChange(name, at, 0));
             Schedule(at, () => databases[database].LiveUntil(now, t => Marked(databases[database], t)));
             return Instant.FromUnixTimeMilliseconds(at);
-        }
-    }
-
-    /// <summary>Flips a bit of a copy on disk; nobody is told until it is read.</summary>
-    public void DamageCopy(Id<Database> database, Id<BackupSet> set, Id<Store> store)
-    {
-        lock (Gate)
-        {
-            packs[store].Damage(Key(database, set));
-        }
-    }
-
-    /// <summary>Makes a store refuse to take more, or take more again.</summary>
-    public void SetStoreFull(Id<Store> store, bool full)
-    {
-        lock (Gate)
-        {
-            if (full ? fullStores.Add(store) : fullStores.Remove(store))
-            {
-                Tell(null, "fault", full ? $"store {store} is full" : $"store {store} has room again");
-            }
-        }
-    }
-
-    /// <summary>Cuts a link or mends it; what is on it stands still meanwhile.</summary>
-    public void SetLinkDown(Id<Site> one, Id<Site> other, bool down)
-    {
-        lock (Gate)
-        {
-            var key = Routes.Of(one, other);
-            if (down ? downLinks.Add(key) : downLinks.Remove(key))
-            {
-                network.SetCapacity(key, down ? 0 : Fleet.LinkBetween(one, other)!.BytesPerSecond);
-                foreach (var cut in cuts.Where(c => down && c.Link == key).ToArray())
-                {
-                    cuts.Remove(cut);
-                    cut.Fail();
-                }
-
-                Tell(null, "fault", down ? $"the link between {one} and {other} is down" : $"the link between {one} and {other} is up");
-            }
-        }
-    }
-
-    /// <summary>Throws away the log not yet backed up: the next log backup cannot follow the last.</summary>
-    public void DropLog(Id<Database> database)
-    {
-        lock (Gate)
-        {
-            var d = databases[database];
-            d.LiveUntil(now, t => Marked(d, t));
-            d.Unlogged.Clear();
-            d.LogFrom = (d.Image.Position, now);
         }
     }
 
@@ -365,6 +255,8 @@ public sealed class World : IDisposable
 
     internal FairShare Network => network;
 
+    internal Outsiders Outsiders { get; }
+
     internal ulong Seed => script.Seed;
 
     internal Instant MadeAt => script.Now;
@@ -376,9 +268,7 @@ public sealed class World : IDisposable
     internal bool Has(Id<Database> database) => databases.ContainsKey(database);
 
     /// <summary>Whether a store refuses to take more: by a fault, or because it holds all it can.</summary>
-    internal bool IsFull(Id<Store> store) => fullStores.Contains(store) || stored.GetValueOrDefault(store) > (Fleet.Stores[store].CapacityBytes ?? long.MaxValue);
-
-    internal bool IsRefused(Id<Database> database) => refused.Contains(database.Value);
+    internal bool IsFull(Id<Store> store) => Faults.IsFull(store) || stored.GetValueOrDefault(store) > (Fleet.Stores[store].CapacityBytes ?? long.MaxValue);
 
     internal PackStore Pack(Id<Store> store) => packs[store];
 
@@ -394,7 +284,7 @@ public sealed class World : IDisposable
     internal string? WhyUnreadable(Id<Database> database, SetCopy copy, Id<Host> host)
     {
         var (store, to) = (Fleet.Stores[copy.Store], Fleet.Hosts[host]);
-        if (store.Site != to.Site && (Fleet.LinkBetween(store.Site, to.Site) is null || downLinks.Contains(Routes.Of(store.Site, to.Site))))
+        if (store.Site != to.Site && (Fleet.LinkBetween(store.Site, to.Site) is null || Faults.IsDown(store.Site, to.Site)))
         {
             return $"store {store.Id} cannot be reached from host {host}: the link between {store.Site} and {to.Site} is down";
         }
@@ -406,7 +296,7 @@ public sealed class World : IDisposable
 
     /// <summary>Completes after some seconds of the world.</summary>
     internal Task After(double seconds, CancellationToken cancel) =>
-        Await(done => Schedule(now + (long)Math.Round(seconds * 1000), done), cancel);
+        Outsiders.Await(done => Schedule(now + (long)Math.Round(seconds * 1000), done), cancel);
 
     /// <summary>Completes when bytes have moved from a store to an instance's host; fails when the link between them is cut meanwhile.</summary>
     internal Task Fetch(SetCopy copy, InstanceSpec instance, double bytes, double cap, CancellationToken cancel)
@@ -429,27 +319,24 @@ public sealed class World : IDisposable
         }
 
         FairShare.Flow? flow = null;
-        Cut? cut = null;
-        return Await(
-            done =>
+        Action? forget = null;
+        return Outsiders.Await(
+            done => flow = network.Start(uses.Select(u => network[u]), bytes, cap, () =>
             {
-                flow = network.Start(uses.Select(u => network[u]), bytes, cap, () =>
-                {
-                    cuts.Remove(cut!);
-                    done();
-                });
-            },
+                forget!();
+                done();
+            }),
             cancel,
             () =>
             {
                 network.Cancel(flow!);
-                cuts.Remove(cut!);
+                forget!();
             },
-            fail => cuts.Add(cut = new Cut(link, () =>
+            fail => forget = Faults.FailWhenCut(link, () =>
             {
                 network.Cancel(flow!);
                 fail(new DriverException(DriverProblem.CopyUnreachable, $"the link between {from.Site} and {to.Site} was cut while {copy.Set} was fetched", copy));
-            })));
+            }));
     }
 
     internal void Tell(Id<Database>? database, string kind, string text) =>
@@ -469,86 +356,6 @@ public sealed class World : IDisposable
                 }
             }
         }
-    }
-
-    private bool SomebodyThinks => engaged > 0 && engaged > waitingForWorld;
-
-    private void TellIfNobodyThinks()
-    {
-        if (!SomebodyThinks)
-        {
-            nobodyThinks?.TrySetResult();
-            nobodyThinks = null;
-        }
-    }
-
-    private sealed class Engagement(World world) : IDisposable
-    {
-        private bool ended;
-
-        public void Dispose()
-        {
-            lock (world.Gate)
-            {
-                if (!ended)
-                {
-                    ended = true;
-                    world.engaged--;
-                    world.TellIfNobodyThinks();
-                }
-            }
-        }
-    }
-
-    /// <summary>A fetch under way: the link it uses and what to do when that is cut.</summary>
-    private sealed record Cut(string? Link, Action Fail);
-
-    private Task Await(Action<Action> begin, CancellationToken cancel, Action? undo = null, Action<Action<Exception>>? failing = null)
-    {
-        // History runs in one thread and one order: there what waits goes on at once, inside the world's own step.
-        var source = new TaskCompletionSource(inHistory ? TaskCreationOptions.None : TaskCreationOptions.RunContinuationsAsynchronously);
-        var settled = false;
-        lock (Gate)
-        {
-            waitingForWorld++;
-            begin(() => Settle(() => source.TrySetResult()));
-            failing?.Invoke(e => Settle(() => source.TrySetException(e)));
-            TellIfNobodyThinks();
-        }
-
-        // What waited thinks again from here on: time stands still until it waits anew.
-        void Settle(Action complete)
-        {
-            if (!settled)
-            {
-                settled = true;
-                waitingForWorld--;
-                complete();
-            }
-        }
-
-        if (cancel.CanBeCanceled)
-        {
-            var registration = cancel.Register(() =>
-            {
-                lock (Gate)
-                {
-                    undo?.Invoke();
-                    Settle(() => source.TrySetCanceled(cancel));
-                }
-            });
-            return source.Task.ContinueWith(
-                t =>
-                {
-                    registration.Dispose();
-                    return t;
-                },
-                CancellationToken.None,
-                TaskContinuationOptions.ExecuteSynchronously,
-                TaskScheduler.Default).Unwrap();
-        }
-
-        return source.Task;
     }
 
     private void ScheduleHistory()
@@ -573,10 +380,10 @@ public sealed class World : IDisposable
         switch (trouble.Kind)
         {
             case ScriptedTrouble.What.DropLog:
-                DropLog(trouble.Database);
+                Faults.DropLog(trouble.Database);
                 break;
             case ScriptedTrouble.What.SignInExpires:
-                SetRefused(trouble.Database, true);
+                Faults.SetRefused(trouble.Database, true);
                 break;
             case ScriptedTrouble.What.DamageNewestFull:
                 var full = d.Sets.Values.Where(s => s.Kind == SetKind.Full).MaxBy(s => s.CoversTo)!;
@@ -591,17 +398,6 @@ public sealed class World : IDisposable
 
     private void Resume(WorldState state, IEnumerable<BackupSet> known)
     {
-        foreach (var store in state.FullStores)
-        {
-            fullStores.Add(new(store));
-        }
-
-        foreach (var link in state.DownLinks)
-        {
-            downLinks.Add(link);
-            network.SetCapacity(link, 0);
-        }
-
         foreach (var d in databases.Values)
         {
             d.LiveUntil(now);
@@ -623,12 +419,10 @@ public sealed class World : IDisposable
             }
         }
 
-        foreach (var database in state.Refused)
+        foreach (var run in state.Open)
         {
-            refused.Add(database);
+            plans.TakeUp(run);
         }
-
-        plans.Resume(state.Open);
     }
 
     internal void Marked(SimulatedDatabase d, Transaction t) =>

@@ -18,6 +18,9 @@ public sealed record WorldState
     /// <summary>Databases whose sign-in for backups has expired.</summary>
     public List<string> Refused { get; init; } = [];
 
+    /// <summary>Databases whose backups begin and never end.</summary>
+    public List<string> Hanging { get; init; } = [];
+
     /// <summary>Runs that are not over. Begun again after a restart.</summary>
     public List<OpenRun> Open { get; init; } = [];
 

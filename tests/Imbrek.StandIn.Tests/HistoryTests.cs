@@ -206,7 +206,7 @@ public sealed class WorldTests : IDisposable
     {
         using var world = Lived();
         var path = PathTo(world, Now - Duration.FromHours(2));
-        world.DamageCopy(Sailings, path.Base.Set, path.Base.Store);
+        world.Faults.DamageCopy(Sailings, path.Base.Set, path.Base.Store);
         var failed = await Assert.ThrowsAsync<DriverException>(() => RestoreAsync(world, path));
         Assert.Equal(DriverProblem.CopyDamaged, failed.Problem);
         Assert.Equal(path.Base.Set, failed.Copy!.Set);
@@ -230,7 +230,7 @@ public sealed class WorldTests : IDisposable
         }
 
         Assert.False(restore.IsCompleted);
-        world.SetLinkDown(new("quayside"), new("hillhouse"), true);
+        world.Faults.SetLinkDown(new("quayside"), new("hillhouse"), true);
         var failed = await Assert.ThrowsAsync<DriverException>(() => restore);
         Assert.Equal(DriverProblem.CopyUnreachable, failed.Problem);
     }
@@ -253,10 +253,10 @@ public sealed class WorldTests : IDisposable
     {
         using var world = Lived();
         world.TakeChanges();
-        world.SetStoreFull(new("quay-s2"), true);
+        world.Faults.SetStoreFull(new("quay-s2"), true);
         world.Advance(world.Now + Duration.FromMinutes(30));
         Assert.DoesNotContain(world.TakeChanges().OfType<WorldChange.SetChanged>(), c => c.New);
-        world.SetStoreFull(new("quay-s2"), false);
+        world.Faults.SetStoreFull(new("quay-s2"), false);
         world.Advance(world.Now + Duration.FromMinutes(10));
         var logs = world.Sets.Where(s => s.Kind == SetKind.Log).OrderBy(s => s.CoversTo).ToArray();
         Assert.All(logs.Zip(logs.Skip(1)), p => Assert.Equal(p.First.ToPosition, p.Second.FromPosition));
@@ -283,7 +283,7 @@ public sealed class WorldTests : IDisposable
     {
         using var world = Lived();
         world.Advance(world.Now + Duration.FromMinutes(2));
-        world.DropLog(Sailings);
+        world.Faults.DropLog(Sailings);
         world.Advance(world.Now + Duration.FromHours(1));
         var subject = RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
         Assert.True(Evaluator.Evaluate(subject, Loss.None, world.Now).ExposureSeconds > 3000);

@@ -59,6 +59,105 @@ public sealed class PlanRunnerTests : IDisposable
     private static List<TaskRun> RunsOf(World world) =>
         [.. world.TakeChanges().OfType<WorldChange.RunChanged>().GroupBy(c => c.Run.Id).Select(g => g.Last().Run)];
 
+    /// <summary>Somebody asks for a run of the plan, now or at a time.</summary>
+    private static Guid Ask(World world, string task, Id<Database> database, Instant? at = null, bool outsideChain = false)
+    {
+        var due = at ?? world.Now;
+        world.TakeUp(new WorldState.OpenRun("p", task, nameof(TaskKind.Full), database.Value, due.ToUnixTimeMilliseconds(), 0, outsideChain, null, null, null, "somebody"));
+        return TaskRun.IdOf(new("p"), task, database, due, null, "somebody");
+    }
+
+    [Fact]
+    public void What_is_asked_for_a_time_starts_then_once_and_is_remembered_through_a_restart()
+    {
+        var script = Script(Full("daily 23:00"));
+        using var first = Lived(script);
+        var at = Now + Duration.FromMinutes(90);
+        var run = Ask(first, "full", Sailings, at, outsideChain: true);
+        Ask(first, "full", Sailings, at, outsideChain: true);
+        first.Advance(Now + Duration.FromMinutes(60));
+        Assert.DoesNotContain(RunsOf(first), r => r.Due > Now);
+
+        using var second = new World(first.Folder, script, first.Remember(), first.Sets);
+        second.Advance(Now + Duration.FromHours(4));
+        var asked = Assert.Single(RunsOf(second), r => r.AskedBy is not null);
+        Assert.Equal((run, TaskRunState.Done, at, at), (asked.Id, asked.State, asked.Due, asked.Started!.Value));
+        Assert.True(second.Sets.Single(s => s.Id == asked.Set).OutsideChain);
+    }
+
+    [Fact]
+    public void What_is_asked_for_a_time_is_run_as_the_plan_then_says_or_told_that_its_task_is_gone()
+    {
+        using var world = Lived(Script(Full("daily 23:00")));
+        var plan = world.Fleet.Plans[0];
+        var (kept, gone) = (Ask(world, "full", Sailings, Now + Duration.FromHours(1)), Ask(world, "full", Berths, Now + Duration.FromHours(3)));
+        world.SetPlans([plan with { Tasks = [Full("daily 23:00") with { CopyTo = [] }] }]);
+        world.Advance(Now + Duration.FromHours(2));
+        world.SetPlans([plan with { Tasks = [Full("daily 23:00") with { Id = "weekly" }] }]);
+        world.Advance(Now + Duration.FromHours(4));
+        var runs = RunsOf(world).ToDictionary(r => r.Id);
+        Assert.Equal(TaskRunState.Done, runs[kept].State);
+        Assert.Single(world.Sets.Single(s => s.Id == runs[kept].Set).Copies);
+        Assert.Equal((TaskRunState.Cancelled, "its task is no longer in the plan"), (runs[gone].State, runs[gone].Note));
+    }
+
+    [Fact]
+    public void What_waits_can_be_ended_whatever_it_waits_for()
+    {
+        var script = Script(Full("daily 14:30") with { Overlap = OverlapRule.Wait }, Log("every 30 minutes"));
+        using var world = Lived(script);
+        world.SetPauses([new Blackout(Now, Now + Duration.FromHours(1), null, Passes, null, null, "test")]);
+        var asked = Ask(world, "full", Sailings, Now + Duration.FromHours(2));
+        world.Advance(Now + Duration.FromMinutes(31));
+        var behind = Ask(world, "full", Berths);
+        var runs = RunsOf(world);
+        var held = runs.Single(r => r.Database == Passes && r.Task == "full" && r.State == TaskRunState.Waiting);
+        Assert.Equal(TaskRunState.Waiting, runs.Single(r => r.Id == behind).State);
+        Assert.All([asked, held.Id, behind], id => Assert.True(world.CancelRun(id, "ada")));
+        Assert.All([asked, held.Id, behind], id => Assert.False(world.CancelRun(id, "ada")));
+        world.Advance(Now + Duration.FromHours(5));
+        runs = RunsOf(world);
+        Assert.All([asked, held.Id, behind], id => Assert.Equal((TaskRunState.Cancelled, "ended by ada"), (runs.Single(r => r.Id == id).State, runs.Single(r => r.Id == id).Note)));
+        Assert.DoesNotContain(runs, r => r.Task == "full" && r.Database == Sailings && r.AskedBy is not null && r.State == TaskRunState.Done);
+    }
+
+    [Fact]
+    public void A_backup_that_hangs_is_overdue_until_its_time_limit_ends_it()
+    {
+        var limited = Full("daily 15:00") with { TimeLimit = Duration.FromHours(1), Attempts = 1 };
+        using var world = Lived(Script(limited, Log("every 30 minutes") with { TimeLimit = Duration.FromMinutes(20) }));
+        world.Faults.SetHanging(Sailings, true);
+        world.Advance(Instant.FromUtc(2026, 11, 23, 15, 59));
+        var hangs = RunsOf(world).Single(r => r.Task == "full" && r.Database == Sailings);
+        Assert.Equal(TaskRunState.Running, hangs.State);
+        Assert.Contains("alone it takes", Overdue.Of(hangs, limited, world.Now), StringComparison.Ordinal);
+
+        world.Faults.SetHanging(Sailings, false);
+        world.Advance(Now + Duration.FromHours(3));
+        var runs = RunsOf(world);
+        var ended = runs.Single(r => r.Id == hangs.Id);
+        Assert.Equal((TaskRunState.Failed, "it took longer than its limit of 1 h"), (ended.State, ended.Note));
+        Assert.Contains(runs, r => r.Task == "log" && r.Database == Sailings && r.State == TaskRunState.Done);
+        Assert.DoesNotContain(world.Sets, s => s.Kind == SetKind.Full && s.Database == Sailings && s.CoversTo > Now);
+    }
+
+    [Fact]
+    public void How_far_data_compresses_is_learned_from_the_sets_and_makes_the_prediction_right()
+    {
+        var script = Script(Full("daily 15:00"), Log("every 30 minutes"));
+        script = script with { Databases = [.. script.Databases.Select(d => d with { Packs = d.Id == Sailings ? 1.9 : 0.7 })] };
+        using var world = Lived(script);
+        world.Advance(Now + Duration.FromHours(3));
+        foreach (var (id, packs) in new[] { (Sailings, 1.9), (Berths, 0.7) })
+        {
+            var catalogue = new DatabaseCatalogue(id, world.Sets.Where(s => s.Database == id));
+            var load = DatabaseLoad.Learned(world.Fleet.DatabaseById[id], catalogue, world.Now, world.Fleet.Plans[0].Tasks);
+            Assert.InRange(load.Packing[SetKind.Full], packs * 0.98, packs * 1.02);
+            Assert.InRange(load.RatioOf(Full("daily 15:00") with { Compression = Compression.Strong }) / (Compression.Strong.Ratio() * packs), 0.98, 1.02);
+            Assert.Equal(1, load.RatioOf(Full("daily 15:00") with { Compression = Compression.Off }));
+        }
+    }
+
     [Fact]
     public void Each_occurrence_is_one_run_and_each_set_has_its_run()
     {
@@ -99,7 +198,17 @@ public sealed class PlanRunnerTests : IDisposable
         using var world = Lived(script);
         var sink = new Ends();
         var series = Series.Of(script.Fleet);
-        Prediction.Run(new PredictionInput { Fleet = script.Fleet, Series = series, From = Now, To = Now + Duration.FromHours(8) }, sink);
+        var sets = world.Sets.ToLookup(s => s.Database);
+        Prediction.Run(
+            new PredictionInput
+            {
+                Fleet = script.Fleet,
+                Series = series,
+                From = Now,
+                To = Now + Duration.FromHours(8),
+                LoadOf = d => DatabaseLoad.Learned(d, new DatabaseCatalogue(d.Id, sets[d.Id]), Now, script.Fleet.Plans[0].Tasks),
+            },
+            sink);
         world.Advance(Now + Duration.FromHours(8));
         foreach (var run in RunsOf(world))
         {
@@ -124,7 +233,7 @@ public sealed class PlanRunnerTests : IDisposable
             Full("daily 16:00") with { Attempts = 3, BackOff = Duration.FromMinutes(2) },
             new PlanTask { Id = "check", Kind = TaskKind.IntegrityCheck, After = [new("full", LinkOn.Failure)] },
             new PlanTask { Id = "read", Kind = TaskKind.Verify, After = [new("full", LinkOn.Success)] }));
-        world.SetRefused(Sailings, true);
+        world.Faults.SetRefused(Sailings, true);
         world.Advance(Now + Duration.FromHours(5));
         var runs = RunsOf(world);
         var failed = Assert.Single(runs, r => r.State == TaskRunState.Failed);
@@ -174,7 +283,7 @@ public sealed class PlanRunnerTests : IDisposable
         first.SetPlans([plan with { Tasks = [.. plan.Tasks, Full("daily 16:00") with { Id = "added", Store = new Id<Store>("hill-s1"), CopyTo = [] }] }]);
         first.TakeChanges();
         first.Advance(Instant.FromUtc(2026, 11, 23, 16, 0, 20));
-        var aside = first.RunNow(new("p"), "full", Berths, "somebody", outsideChain: true);
+        var aside = Ask(first, "full", Berths, outsideChain: true);
         first.Advance(first.Now + Duration.FromSeconds(2));
         var open = RunsOf(first).Where(r => r.State is TaskRunState.Running or TaskRunState.Waiting).ToArray();
         Assert.Equal(7, open.Length);
@@ -203,10 +312,10 @@ public sealed class PlanRunnerTests : IDisposable
         world.Advance(Now + Duration.FromHours(2) + Duration.FromMinutes(1));
         Assert.Equal((6, 36), (before, RunsOf(world).Count));
 
-        var run = world.RunNow(new("p"), "full", Sailings, "somebody", outsideChain: false);
+        var run = Ask(world, "full", Sailings);
         world.Advance(world.Now + Duration.FromSeconds(10));
-        Assert.True(world.CancelRun(run));
-        Assert.False(world.CancelRun(run));
+        Assert.True(world.CancelRun(run, "somebody"));
+        Assert.False(world.CancelRun(run, "somebody"));
         world.Advance(world.Now + Duration.FromMinutes(30));
         Assert.Equal(TaskRunState.Cancelled, RunsOf(world).Single(r => r.Id == run).State);
         Assert.DoesNotContain(world.Sets, s => s.Kind == SetKind.Full && s.CoversTo > Now);

@@ -13,6 +13,11 @@ namespace Imbrek.Core.Timetable;
 /// <param name="Restore95">95th percentile of a week's longest restore, service seconds; null when there was none so often.</param>
 public sealed record Chances(Id<Database> Database, Loss Loss, int Weeks, double KeepsRpoForMonth, double? Exposure95, double? Restore95)
 {
+    /// <summary>How far durations spread where too little was seen.</summary>
+    public const double UsualSpread = 0.2;
+
+    private const int FewestRuns = 50;
+
     /// <summary>Draws weeks.</summary>
     /// <param name="question">What is asked; its chance gives the shares and the spread, its seed the first week's.</param>
     /// <param name="weeks">How many weeks to draw.</param>
@@ -44,6 +49,38 @@ public sealed record Chances(Id<Database> Database, Loss Loss, int Weeks, double
                 return new Chances(s.Key.Item1, s.Key.Item2, weeks, Math.Pow(kept, 30.0 / 7), At95(s.Value.Select(v => v.Exposure)), At95(s.Value.Select(v => v.Restore)));
             }),
         ];
+    }
+
+    /// <summary>
+    /// The share of attempts that failed, and how far durations spread about what was expected (standard deviation of the logarithm of
+    /// their ratio), from runs that are over; null when there were too few to say.
+    /// </summary>
+    public static (double Share, double Spread)? LearnedFrom(IEnumerable<TaskRun> runs)
+    {
+        int over = 0, attempts = 0, good = 0;
+        var ratios = new List<double>();
+        foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
+        {
+            over++;
+            attempts += r.Attempts;
+            if (r.State == TaskRunState.Done)
+            {
+                good++;
+                if (r is { ExpectedSeconds: > 0, Started: { } started, Ended: { } ended })
+                {
+                    ratios.Add(Math.Log(Math.Max((ended - started).TotalSeconds, 0.5) / r.ExpectedSeconds));
+                }
+            }
+        }
+
+        if (over < FewestRuns)
+        {
+            return null;
+        }
+
+        var mean = ratios.DefaultIfEmpty().Average();
+        var spread = ratios.Count < 2 ? UsualSpread : Math.Sqrt(ratios.Sum(r => (r - mean) * (r - mean)) / (ratios.Count - 1));
+        return (Math.Clamp(1 - (good / (double)Math.Max(attempts, 1)), 0, 0.5), Math.Clamp(spread, 0, 1));
     }
 
     private static double? At95(IEnumerable<double> values)

@@ -1,5 +1,6 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
@@ -17,8 +18,14 @@ public sealed record DatabaseLoad(
 {
     private const double DaySeconds = 86_400;
 
+    /// <summary>How many of the newest sets of a kind say how well it compresses, and the smallest that says anything, bytes.</summary>
+    private const int PackedSets = 9, SmallestPacked = 65_536;
+
     /// <summary>Of a database nobody has said more about: a twentieth changes in a day.</summary>
     private const double UsualChange = 0.05;
+
+    /// <summary>Stored bytes of each kind of set over what the profile of its compression says; what is not there is as the profile says.</summary>
+    public IReadOnlyDictionary<SetKind, double> Packing { get; init; } = new Dictionary<SetKind, double>();
 
     /// <summary>As stated in the fleet, with usual figures for what is not.</summary>
     public static DatabaseLoad Stated(Database database, Instant at)
@@ -28,7 +35,11 @@ public sealed record DatabaseLoad(
     }
 
     /// <summary>As learned from the sets of the last 14 days, and stated where they tell nothing.</summary>
-    public static DatabaseLoad Learned(Database database, DatabaseCatalogue c, Instant at)
+    /// <param name="database">The database.</param>
+    /// <param name="c">Its sets.</param>
+    /// <param name="at">Now.</param>
+    /// <param name="tasks">The tasks that took them: what they stored is compared with what their compression should make of it.</param>
+    public static DatabaseLoad Learned(Database database, DatabaseCatalogue c, Instant at, IEnumerable<PlanTask>? tasks = null)
     {
         var load = Stated(database, at);
         var (to, from) = (at.ToUnixTimeMilliseconds(), (at - Duration.FromDays(14)).ToUnixTimeMilliseconds());
@@ -99,7 +110,42 @@ public sealed record DatabaseLoad(
             };
         }
 
-        return load;
+        return load with { Packing = PackingOf(c, tasks ?? []) };
+    }
+
+    /// <summary>Stored bytes over data bytes of a set that a task takes of it.</summary>
+    public double RatioOf(PlanTask task) => task.Compression == Compression.Off || task.Kind.Makes() is not { } kind
+        ? 1
+        : Math.Min(1, task.Compression.Ratio() * Packing.GetValueOrDefault(kind, 1));
+
+    private static Dictionary<SetKind, double> PackingOf(DatabaseCatalogue c, IEnumerable<PlanTask> tasks)
+    {
+        var packing = new Dictionary<SetKind, double>();
+        foreach (var task in tasks)
+        {
+            if (task.Compression == Compression.Off || task.Kind.Makes() is not { } kind || packing.ContainsKey(kind))
+            {
+                continue;
+            }
+
+            // The newest only: after another compression was chosen, what it does is known within a few sets.
+            var ratios = new List<double>(PackedSets);
+            for (var i = c.Count - 1; i >= 0 && ratios.Count < PackedSets; i--)
+            {
+                if (c.Kinds[i] == kind && c.DataBytes[i] >= SmallestPacked && c.CopyEnds[i] > c.CopyStart(i))
+                {
+                    ratios.Add(c.StoredBytes[c.CopyStart(i)] / (double)c.DataBytes[i]);
+                }
+            }
+
+            if (ratios.Count > 0)
+            {
+                ratios.Sort();
+                packing[kind] = ratios[ratios.Count / 2] / task.Compression.Ratio();
+            }
+        }
+
+        return packing;
     }
 
     /// <summary>Its size at an instant, milliseconds of the Unix epoch.</summary>

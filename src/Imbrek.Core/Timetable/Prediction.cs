@@ -129,7 +129,7 @@ public sealed class Prediction
         /// <summary>Where its sets are kept: the space of the store, how fast it takes them, and how long they stay (0 for always).</summary>
         public (double[] Space, double WriteRate, long Stay)[] Places { get; set; } = [];
 
-        public double Ratio { get; } = series.Task.Compression.Ratio();
+        public double Ratio { get; } = database.Load.RatioOf(series.Task);
 
         public long Window { get; } = series.Task.Window is { } w ? (long)w.TotalMilliseconds : long.MaxValue;
 
@@ -442,7 +442,7 @@ public sealed class Prediction
             _ => 0,
         };
         var makes = s.Kind.Makes() is not null;
-        run.StoredBytes = makes ? Math.Max(1024, run.DataBytes * task.Compression.Ratio()) : run.DataBytes;
+        run.StoredBytes = makes ? Math.Max(1024, run.DataBytes * s.Ratio) : run.DataBytes;
         var end = now + Seconds(s, RunPace.OverheadSeconds);
         var went = Attempts(s, ref run, ref end);
         var moved = run.StoredBytes * s.Pace * (input.Chance is { } c ? Draw.Factor(c.Seed, s.Number, -s.Runs, c.Spread) : 1);

@@ -21,6 +21,7 @@ namespace Imbrek.Data.Migrations
                 .HasAnnotation("ProductVersion", "10.0.15")
                 .HasAnnotation("Relational:MaxIdentifierLength", 63);
 
+            NpgsqlModelBuilderExtensions.HasPostgresExtension(modelBuilder, "pg_trgm");
             NpgsqlModelBuilderExtensions.UseIdentityByDefaultColumns(modelBuilder);
 
             modelBuilder.Entity("Imbrek.Data.CopyRow", b =>
@@ -868,6 +869,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("integer")
                         .HasColumnName("attempts");
 
+                    b.Property<string>("CancelledBy")
+                        .HasColumnType("text")
+                        .HasColumnName("cancelled_by");
+
                     b.Property<long>("DataBytes")
                         .HasColumnType("bigint")
                         .HasColumnName("data_bytes");
@@ -901,10 +906,23 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("text")
                         .HasColumnName("oddity");
 
+                    b.Property<bool>("OutsideChain")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("boolean")
+                        .HasDefaultValue(false)
+                        .HasColumnName("outside_chain");
+
                     b.Property<string>("Plan")
                         .IsRequired()
                         .HasColumnType("text")
                         .HasColumnName("plan");
+
+                    b.Property<string>("Search")
+                        .IsRequired()
+                        .ValueGeneratedOnAddOrUpdate()
+                        .HasColumnType("text")
+                        .HasColumnName("search")
+                        .HasComputedColumnSql("lower(database || ' ' || task || ' ' || coalesce(set_id, '') || ' ' || coalesce(note, ''))", true);
 
                     b.Property<string>("SetId")
                         .HasColumnType("text")
@@ -929,6 +947,16 @@ namespace Imbrek.Data.Migrations
 
                     b.HasKey("Id")
                         .HasName("pk_task_runs");
+
+                    b.HasIndex("Id")
+                        .HasDatabaseName("ix_task_runs_asked")
+                        .HasFilter("state = 0 and asked_by is not null or state <= 1 and cancelled_by is not null");
+
+                    b.HasIndex("Search")
+                        .HasDatabaseName("ix_task_runs_search");
+
+                    NpgsqlIndexBuilderExtensions.HasMethod(b.HasIndex("Search"), "gin");
+                    NpgsqlIndexBuilderExtensions.HasOperators(b.HasIndex("Search"), new[] { "gin_trgm_ops" });
 
                     b.HasIndex("Database", "Due")
                         .HasDatabaseName("ix_task_runs_database_due");

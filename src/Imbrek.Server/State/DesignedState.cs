@@ -19,7 +19,9 @@ internal sealed class DesignedState(FleetState fleet)
     public DatabaseLoad LoadOf(Database database, Instant at) =>
         kept is { } k && k.Loads.TryGetValue(database.Id, out var load) && at - k.Answer.From < MaxAge * 2
             ? load
-            : DatabaseLoad.Learned(database, fleet[database.Id].Subject.Catalogue, at);
+            : Learn(fleet.Fleet, database, at);
+
+    private DatabaseLoad Learn(FleetModel f, Database d, Instant at) => DatabaseLoad.Learned(d, fleet[d.Id].Subject.Catalogue, at, f.PlansOf(d).SelectMany(p => p.Tasks));
 
     /// <summary>The figures as they are; null while they have not been made.</summary>
     public DesignAnswer? Known => kept is { } k && ReferenceEquals(k.Fleet.Plans, fleet.Fleet.Plans) ? k.Answer : null;
@@ -52,7 +54,7 @@ internal sealed class DesignedState(FleetState fleet)
             }
 
             var f = fleet.Fleet;
-            var loads = f.Databases.ToDictionary(d => d.Id, d => DatabaseLoad.Learned(d, fleet[d.Id].Subject.Catalogue, at));
+            var loads = f.Databases.ToDictionary(d => d.Id, d => Learn(f, d, at));
             var answer = await Task.Run(
                 () => Designer.Design(new DesignQuestion
                 {

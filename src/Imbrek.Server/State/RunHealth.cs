@@ -2,6 +2,8 @@ using System.Collections.Concurrent;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
 
@@ -11,14 +13,29 @@ namespace Imbrek.Server.State;
 internal sealed class RunHealth(NpgsqlDataSource source)
 {
     private const int Worrying = 2;
+    private const int LearnFrom = 5000;
 
-    private readonly ConcurrentDictionary<(string Database, string Plan, string Task), Standing> standings = new();
+    private readonly ConcurrentDictionary<Id<Database>, ConcurrentDictionary<(string Plan, string Task), Standing>> standings = new();
+
+    private readonly ConcurrentDictionary<Guid, TaskRun> underWay = new();
 
     private sealed record Standing(int Failures, Instant Since, string? Why, string? Oddity);
 
     /// <summary>Reads how things stand from the history.</summary>
     public async Task LoadAsync(CancellationToken cancel)
     {
+        await using var data = ImbrekDatabase.Context(source);
+        var going = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Running).ToDictionaryAsync(r => r.Id, r => r.ToRun(), cancel);
+        foreach (var over in underWay.Keys.Where(k => !going.ContainsKey(k)))
+        {
+            underWay.TryRemove(over, out _);
+        }
+
+        foreach (var (id, run) in going)
+        {
+            underWay[id] = run;
+        }
+
         // For each task on each database: what failed since it last went well, and how the last good one was.
         await using var command = source.CreateCommand(
             $"""
@@ -36,7 +53,7 @@ internal sealed class RunHealth(NpgsqlDataSource source)
         await using var reader = await command.ExecuteReaderAsync(cancel);
         while (await reader.ReadAsync(cancel))
         {
-            standings[(reader.GetString(0), reader.GetString(1), reader.GetString(2))] = new Standing(
+            Of(new(reader.GetString(0)))[(reader.GetString(1), reader.GetString(2))] = new Standing(
                 (int)reader.GetInt64(3),
                 await reader.IsDBNullAsync(4, cancel) ? default : reader.GetFieldValue<Instant>(4),
                 await reader.IsDBNullAsync(5, cancel) ? null : reader.GetString(5),
@@ -44,39 +61,55 @@ internal sealed class RunHealth(NpgsqlDataSource source)
         }
     }
 
-    /// <summary>Hears how runs ended.</summary>
-    public void Hear(IEnumerable<TaskRun> runs)
+    private ConcurrentDictionary<(string Plan, string Task), Standing> Of(Id<Database> database) => standings.GetOrAdd(database, _ => new());
+
+    /// <summary>Hears how runs stand.</summary>
+    public void Hear(IReadOnlyCollection<TaskRun> runs)
     {
+        foreach (var r in runs)
+        {
+            if (r.State == TaskRunState.Running)
+            {
+                underWay[r.Id] = r;
+            }
+            else
+            {
+                underWay.TryRemove(r.Id, out _);
+            }
+        }
+
         foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
         {
-            standings.AddOrUpdate(
-                (r.Database.Value, r.Plan.Value, r.Task),
+            Of(r.Database).AddOrUpdate(
+                (r.Plan.Value, r.Task),
                 _ => r.State == TaskRunState.Done ? new Standing(0, default, null, r.Oddity) : new Standing(1, r.Ended!.Value, r.Note, null),
                 (_, s) => r.State == TaskRunState.Done ? new Standing(0, default, null, r.Oddity) : new Standing(s.Failures + 1, s.Failures == 0 ? r.Ended!.Value : s.Since, r.Note, null));
         }
     }
 
-    /// <summary>The share of attempts of a plan's runs that failed since an instant, and how far their durations spread; null when there were too few.</summary>
+    /// <summary>How often a plan's runs failed lately, and how far their durations spread; null when there were too few.</summary>
     public async Task<(double Share, double Spread)?> FailuresOfAsync(Id<Core.Planning.Plan> plan, Instant since, CancellationToken cancel)
     {
-        await using var command = source.CreateCommand(
-            $"""
-            select count(*), coalesce(sum(attempts), 0), count(*) filter (where state = {(short)TaskRunState.Done}),
-              coalesce(stddev(ln(greatest(extract(epoch from ended - started), 0.5) / expected_seconds)) filter (where state = {(short)TaskRunState.Done} and expected_seconds > 0), 0.2)
-            from task_runs where plan = $1 and due >= $2 and state in ({(short)TaskRunState.Done}, {(short)TaskRunState.Failed})
-            """);
-        command.Parameters.AddWithValue(plan.Value);
-        command.Parameters.AddWithValue(since);
-        await using var reader = await command.ExecuteReaderAsync(cancel);
-        await reader.ReadAsync(cancel);
-        var (runs, attempts, good) = (reader.GetInt64(0), reader.GetInt64(1), reader.GetInt64(2));
-        return runs < 50 ? null : (Math.Clamp(1 - (good / (double)Math.Max(attempts, 1)), 0, 0.5), Math.Clamp(reader.GetDouble(3), 0, 1));
+        await using var data = ImbrekDatabase.Context(source);
+        var rows = await data.TaskRuns.AsNoTracking()
+            .Where(r => r.Plan == plan.Value && r.Due >= since && (r.State == (short)TaskRunState.Done || r.State == (short)TaskRunState.Failed))
+            .OrderByDescending(r => r.Due).Take(LearnFrom).ToListAsync(cancel);
+        return Chances.LearnedFrom(rows.Select(r => r.ToRun()));
     }
 
     /// <summary>What its runs say about a database.</summary>
-    public IEnumerable<Finding> Findings(Database database, Instant at)
+    public IEnumerable<Finding> Findings(FleetModel fleet, Database database, Instant at)
     {
-        foreach (var ((d, plan, task), s) in standings.Where(x => x.Key.Database == database.Id.Value))
+        foreach (var r in underWay.Values.Where(r => r.Database == database.Id))
+        {
+            if (Overdue.Of(r, fleet.Plans.FirstOrDefault(p => p.Id == r.Plan)?.Task(r.Task), at) is { } why)
+            {
+                yield return new Finding(
+                    "does-not-end", database.Id, Urgency.Now, $"\"{r.Task}\" does not end: {why}", "It holds its slot, and the runs after it wait or are left out", "End it, look at why it stands still, and give the task a time limit");
+            }
+        }
+
+        foreach (var ((_, task), s) in Of(database.Id))
         {
             if (s.Failures >= Worrying)
             {

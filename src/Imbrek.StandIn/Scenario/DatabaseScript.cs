@@ -16,4 +16,8 @@ public sealed record DatabaseScript(
     double TransactionsPerMinute,
     double LogBytesPerSecond,
     IReadOnlyList<NamedChange> Changes,
-    IReadOnlyList<double> RehearsedDaysAgo);
+    IReadOnlyList<double> RehearsedDaysAgo)
+{
+    /// <summary>How far its data compresses: stored bytes over what the profile of a compression says.</summary>
+    public double Packs { get; init; } = 1;
+}

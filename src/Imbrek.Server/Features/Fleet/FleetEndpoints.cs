@@ -162,7 +162,7 @@ internal static class FleetEndpoints
         {
             var seen = state[d.Id].Findings(now);
             string[] covered = [.. seen.SelectMany(f => f.Code switch { "no-sets" => new[] { "no-plan" }, "same-failure-domain" => ["copies-in-failure-domain"], "log-discarded" => ["log-task-without-log"], "never-restored" => ["never-test-restored"], _ => [] })];
-            return seen.Concat(health.Findings(d, now)).Concat(designed.Findings(d, now).Where(f => !covered.Contains(f.Code)));
+            return seen.Concat(health.Findings(state.Fleet, d, now)).Concat(designed.Findings(d, now).Where(f => !covered.Contains(f.Code)));
         }
     }
 

@@ -12,6 +12,9 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     /// <summary>What one process tells the others.</summary>
     public sealed record News(string From, string[] Databases, Guid[] Runs, bool Fleet);
 
+    /// <summary>Raised when another process told of runs, or may have.</summary>
+    public event Action? RunsTold;
+
     /// <summary>Tells the other processes and everybody who listens on this one.</summary>
     public async Task TellAsync(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs, bool fleetChanged, CancellationToken cancel)
     {
@@ -52,6 +55,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
                 {
                     // What was told while nobody listened is lost: read all again.
                     await fleet.LoadAsync(stoppingToken);
+                    RunsTold?.Invoke();
                 }
 
                 first = false;
@@ -67,6 +71,11 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
                         else if (news.Databases.Length > 0)
                         {
                             await fleet.ReloadAsync(news.Databases, stoppingToken);
+                        }
+
+                        if (news.Runs.Length > 0)
+                        {
+                            RunsTold?.Invoke();
                         }
 
                         live.Changed(news.Databases, news.Runs, news.Fleet);

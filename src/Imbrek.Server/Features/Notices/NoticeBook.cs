@@ -19,6 +19,8 @@ internal sealed class NoticeBook(FleetModel fleet)
     private readonly HashSet<(string Plan, string Task, string Database)> failed = [];
     private readonly Dictionary<string, Instant> lastSet = [];
     private readonly HashSet<(string Plan, string Database)> silent = [];
+    private readonly Dictionary<Guid, TaskRun> underWay = [];
+    private readonly HashSet<Guid> toldLate = [];
 
     private sealed class Message
     {
@@ -43,11 +45,12 @@ internal sealed class NoticeBook(FleetModel fleet)
         public HashSet<string> Databases { get; } = [];
     }
 
-    /// <summary>Hears what time it is, and tells of databases for which nothing has come for longer than their plan says.</summary>
+    /// <summary>Hears what time it is, and tells of databases for which nothing has come for longer than their plan says, and of runs that take too long.</summary>
     /// <param name="now">The time.</param>
     /// <param name="newestOf">The instant of a database's newest set, asked once; null when it has none.</param>
     public void Hear(Instant now, Func<Id<Core.Fleet.Database>, Instant?> newestOf)
     {
+        HearOverdue(now);
         foreach (var plan in fleet.Plans.Where(p => p.Tell.Silence is not null && p.Tell.People.Count > 0))
         {
             foreach (var d in plan.Members.Of(fleet))
@@ -69,9 +72,30 @@ internal sealed class NoticeBook(FleetModel fleet)
         }
     }
 
+    private void HearOverdue(Instant now)
+    {
+        foreach (var run in underWay.Values)
+        {
+            if (fleet.Plans.FirstOrDefault(p => p.Id == run.Plan) is { Tell: { Lateness: true, People.Count: > 0 } } plan
+                && Overdue.Of(run, plan.Task(run.Task), now) is { } why && toldLate.Add(run.Id))
+            {
+                Say(plan, "late", $"late|{run.Plan}|{run.Task}", $"{plan.Name}: {run.Task} does not end: {why}", run.Database.Value, now);
+            }
+        }
+    }
+
     /// <summary>Hears how a run stands.</summary>
     public void Hear(TaskRun run)
     {
+        if (run.State == TaskRunState.Running)
+        {
+            underWay[run.Id] = run;
+        }
+        else
+        {
+            underWay.Remove(run.Id);
+        }
+
         if (run.Ended is not { } ended || fleet.Plans.FirstOrDefault(p => p.Id == run.Plan) is not { } plan || plan.Tell.People.Count == 0)
         {
             return;
@@ -98,7 +122,7 @@ internal sealed class NoticeBook(FleetModel fleet)
                 break;
         }
 
-        if (run.State == TaskRunState.Done && plan.Tell.Lateness && plan.Task(run.Task)?.Window is { } window && ended - run.Due > window)
+        if (run.State == TaskRunState.Done && plan.Tell.Lateness && plan.Task(run.Task)?.Window is { } window && ended - run.Due > window && !toldLate.Remove(run.Id))
         {
             Say("late", "", $"{plan.Name}: {run.Task} did not end within its window");
         }

@@ -206,7 +206,7 @@ internal static class ConsequenceEndpoints
         var now = clock.GetCurrentInstant();
         var (fleet, _) = With(state.Fleet, plan);
         var sample = SampleOf(plan.Members.Of(fleet), 2);
-        var (share, spread) = await health.FailuresOfAsync(plan.Id, now - Duration.FromDays(30), cancel) ?? (UsualFailures, 0.2);
+        var (share, spread) = await health.FailuresOfAsync(plan.Id, now - Duration.FromDays(30), cancel) ?? (UsualFailures, Chances.UsualSpread);
         var chances = await Task.Run(
             () => Chances.Of(
                 new DesignQuestion

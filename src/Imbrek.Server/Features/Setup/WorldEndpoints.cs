@@ -22,7 +22,7 @@ internal static class WorldEndpoints
 
     public sealed record StoreView(string Id, string Site, bool Full, bool Offline);
 
-    public sealed record WorldView(Instant Now, double Pace, Instant? NextEvent, IReadOnlyList<StoreView> Stores, IReadOnlyList<LinkView> Links, IReadOnlyList<HappeningLine> Happenings);
+    public sealed record WorldView(Instant Now, double Pace, Instant? NextEvent, IReadOnlyList<StoreView> Stores, IReadOnlyList<LinkView> Links, IReadOnlyList<string> Hanging, IReadOnlyList<string> SignInExpired, IReadOnlyList<HappeningLine> Happenings);
 
     public sealed record PaceRequest(double Pace);
 
@@ -35,6 +35,10 @@ internal static class WorldEndpoints
     public sealed record DamageRequest(string Database, string Set, string Store);
 
     public sealed record DatabaseRequest(string Database);
+
+    public sealed record HangRequest(string Database, bool Hangs);
+
+    public sealed record SignInRequest(string Database, bool Expired);
 
     public sealed record MarkerRequest(string Database, string Name);
 
@@ -57,14 +61,14 @@ internal static class WorldEndpoints
         {
             var w = Led(host);
             Known("store", w.Fleet.Stores.ContainsKey(new(r.Store ?? "")), r.Store);
-            w.SetStoreFull(new(r.Store!), r.Full);
+            w.Faults.SetStoreFull(new(r.Store!), r.Full);
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("SetStoreFull");
         app.MapPost("/api/world/link-down", (LinkDownRequest r, WorldHost host) =>
         {
             var w = Led(host);
             Known("one", w.Fleet.LinkBetween(new(r.One ?? ""), new(r.Other ?? "")) is not null, $"{r.One}|{r.Other}");
-            w.SetLinkDown(new(r.One!), new(r.Other!), r.Down);
+            w.Faults.SetLinkDown(new(r.One!), new(r.Other!), r.Down);
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("SetLinkDown");
         app.MapPost("/api/world/damage-copy", (DamageRequest r, WorldHost host, FleetState fleet) =>
@@ -74,16 +78,30 @@ internal static class WorldEndpoints
             var index = catalogue.IndexOf(new(r.Set ?? ""));
             Known("set", index >= 0, r.Set);
             Known("store", catalogue[index].Copies.Any(c => c.Store.Value == r.Store && c.RemovedAt is null), r.Store);
-            w.DamageCopy(new(r.Database!), new(r.Set!), new(r.Store!));
+            w.Faults.DamageCopy(new(r.Database!), new(r.Set!), new(r.Store!));
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("DamageCopy");
         app.MapPost("/api/world/drop-log", (DatabaseRequest r, WorldHost host, FleetState fleet) =>
         {
             var w = Led(host);
             _ = fleet[r.Database ?? ""];
-            w.DropLog(new(r.Database!));
+            w.Faults.DropLog(new(r.Database!));
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("DropLog");
+        app.MapPost("/api/world/hang", (HangRequest r, WorldHost host, FleetState fleet) =>
+        {
+            var w = Led(host);
+            _ = fleet[r.Database ?? ""];
+            w.Faults.SetHanging(new(r.Database!), r.Hangs);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("HangBackups");
+        app.MapPost("/api/world/sign-in", (SignInRequest r, WorldHost host, FleetState fleet) =>
+        {
+            var w = Led(host);
+            _ = fleet[r.Database ?? ""];
+            w.Faults.SetRefused(new(r.Database!), r.Expired);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("ExpireBackupSignIn");
         app.MapPost("/api/world/marker", (MarkerRequest r, WorldHost host, FleetState fleet) =>
         {
             var w = Led(host);
@@ -114,7 +132,7 @@ internal static class WorldEndpoints
     private static async Task<Ok<WorldView>> GetAsync(WorldHost host, ImbrekContext data, CancellationToken cancel)
     {
         var w = Led(host);
-        var (full, down) = w.Faults;
+        var (full, down) = (w.Faults.FullStores, w.Faults.DownLinks);
         var happenings = await data.Happenings.AsNoTracking().OrderByDescending(h => h.At).Take(100).ToListAsync(cancel);
         return TypedResults.Ok(new WorldView(
             w.Now,
@@ -122,6 +140,8 @@ internal static class WorldEndpoints
             w.NextEvent,
             [.. w.Fleet.StoreList.Select(s => new StoreView(s.Id.Value, s.Site.Value, full.Contains(s.Id.Value), s.Offline))],
             [.. w.Fleet.Links.Select(l => new LinkView(l.One.Value, l.Other.Value, down.Contains($"{l.One}|{l.Other}") || down.Contains($"{l.Other}|{l.One}")))],
+            w.Faults.Hanging,
+            w.Faults.Refused,
             [.. happenings.Select(h => new HappeningLine(h.At, h.Database, h.Kind, h.Text))]));
     }
 

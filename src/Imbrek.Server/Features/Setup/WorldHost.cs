@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Text.Json;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
@@ -27,6 +28,9 @@ internal sealed class WorldHost(
 
     /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
     private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
+
+    /// <summary>How often a process that does not run the world reads how its runs stand.</summary>
+    private static readonly TimeSpan HealthEvery = TimeSpan.FromSeconds(30);
     private static readonly Duration SilenceEvery = Duration.FromMinutes(10);
     private readonly List<WorldChange> unsaved = [];
     private readonly SemaphoreSlim step = new(1);
@@ -35,6 +39,8 @@ internal sealed class WorldHost(
     private NoticeBook? notices;
     private int lead;
     private Instant silenceHeard;
+    private volatile bool asked = true;
+    private readonly Stopwatch healthRead = Stopwatch.StartNew();
 
     /// <summary>Whether this server shows a demo.</summary>
     public bool IsDemo => options.Folder is not null;
@@ -83,9 +89,20 @@ internal sealed class WorldHost(
         }
     }
 
+    /// <summary>Takes up what somebody asked for, if this process runs the world; otherwise the one that does will.</summary>
+    public async Task TakeUpAskedAsync(CancellationToken cancel)
+    {
+        asked = true;
+        if (world is { } w)
+        {
+            await StepAsync(w, w.Now, cancel);
+        }
+    }
+
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
+        peers.RunsTold += () => asked = true;
         while (IsDemo && !stoppingToken.IsCancellationRequested)
         {
             try
@@ -139,6 +156,12 @@ internal sealed class WorldHost(
             clock.Follow(() => then + Duration.FromSeconds(Math.Min(2, since.Elapsed.TotalSeconds) * row.Pace));
         }
 
+        if (healthRead.Elapsed > HealthEvery)
+        {
+            await health.LoadAsync(cancel);
+            healthRead.Restart();
+        }
+
         await WaitAsync(TimeSpan.FromSeconds(1), cancel);
     }
 
@@ -185,16 +208,8 @@ internal sealed class WorldHost(
         pace = row.Pace;
         clock.Follow(() => opened.Now);
         world = opened;
+        asked = true;
         log.LogInformation("The world goes on from {Now}", opened.Now);
-    }
-
-    /// <summary>Keeps what somebody just did in the world, without letting time pass.</summary>
-    public async Task KeepNowAsync(CancellationToken cancel)
-    {
-        if (world is { } w)
-        {
-            await StepAsync(w, w.Now, cancel);
-        }
     }
 
     /// <summary>Takes over plans and pauses that somebody changed.</summary>
@@ -227,6 +242,20 @@ internal sealed class WorldHost(
         await step.WaitAsync(cancel);
         try
         {
+            if (asked)
+            {
+                asked = false;
+                try
+                {
+                    await TakeUpAsync(w, cancel);
+                }
+                catch
+                {
+                    asked = true;
+                    throw;
+                }
+            }
+
             var thought = Stopwatch.StartNew();
             while (!w.Advance(to, evenIfSomebodyThinks: thought.Elapsed > LongestThought))
             {
@@ -239,6 +268,22 @@ internal sealed class WorldHost(
         finally
         {
             step.Release();
+        }
+    }
+
+    private async Task TakeUpAsync(World w, CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        var rows = await data.TaskRuns.AsNoTracking()
+            .Where(r => (r.State == (short)TaskRunState.Waiting && r.AskedBy != null) || (r.State <= (short)TaskRunState.Running && r.CancelledBy != null)).ToListAsync(cancel);
+        foreach (var r in rows)
+        {
+            w.TakeUp(new WorldState.OpenRun(
+                r.Plan, r.Task, ((TaskKind)r.Kind).ToString(), r.Database, r.Due.ToUnixTimeMilliseconds(), r.Attempts, r.OutsideChain, r.SetId, r.AfterId, null, r.AskedBy));
+            if (r.CancelledBy is { } who)
+            {
+                w.CancelRun(r.Id, who);
+            }
         }
     }
 

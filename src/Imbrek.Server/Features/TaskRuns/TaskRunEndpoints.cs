@@ -3,18 +3,22 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
+using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
+using Npgsql;
 
 namespace Imbrek.Server.Features.TaskRuns;
 
 /// <summary>What ran, runs, or should have run.</summary>
 internal static class TaskRunEndpoints
 {
+    private static readonly Duration FurthestAhead = Duration.FromDays(366);
+
     public sealed record TaskRunLine(
         Guid Id,
         string Plan,
@@ -42,15 +46,15 @@ internal static class TaskRunEndpoints
 
     public sealed record TaskRunView(TaskRunLine Run, IReadOnlyList<LogLine> Log, IReadOnlyList<TaskRunLine> Followed, double? UsualSeconds, double? UsualBytes);
 
-    public sealed record RunNowRequest(string Plan, string Task, string Database, bool OutsideChain);
+    public sealed record RunRequest(string Plan, string Task, string Database, bool OutsideChain, string? At);
 
-    public sealed record RunStarted(Guid Id);
+    public sealed record RunAsked(Guid Id, Instant Due);
 
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/task-runs", ListAsync).Needs(Roles.Look).WithName("TaskRuns");
         app.MapGet("/api/task-runs/{id:guid}", GetAsync).Needs(Roles.Look).WithName("TaskRun");
-        app.MapPost("/api/task-runs", RunNowAsync).Needs(Roles.Operate).WithName("RunTaskNow");
+        app.MapPost("/api/task-runs", AskAsync).Needs(Roles.Operate).WithName("AskForTaskRun");
         app.MapPost("/api/task-runs/{id:guid}/cancel", CancelAsync).Needs(Roles.Operate).WithName("CancelTaskRun");
     }
 
@@ -97,8 +101,8 @@ internal static class TaskRunEndpoints
         rows = string.IsNullOrEmpty(odd) ? rows : rows.Where(r => r.Oddity != null);
         if (!string.IsNullOrWhiteSpace(find))
         {
-            var like = $"%{find.Trim().Replace("%", "\\%", StringComparison.Ordinal)}%";
-            rows = rows.Where(r => EF.Functions.ILike(r.Database, like) || EF.Functions.ILike(r.Task, like) || EF.Functions.ILike(r.Note!, like) || EF.Functions.ILike(r.SetId!, like));
+            var word = find.Trim().ToLowerInvariant().Replace("\\", "\\\\", StringComparison.Ordinal).Replace("%", "\\%", StringComparison.Ordinal).Replace("_", "\\_", StringComparison.Ordinal);
+            rows = rows.Where(r => EF.Functions.Like(r.Search, $"%{word}%"));
         }
 
         if (Premise.ReadInstantOrNull("from", from) is { } since)
@@ -147,35 +151,72 @@ internal static class TaskRunEndpoints
             bytes.Length == 0 ? null : bytes[bytes.Length / 2]));
     }
 
-    private static async Task<Created<RunStarted>> RunNowAsync(RunNowRequest request, FleetState fleet, WorldHost host, ClaimsPrincipal user, CancellationToken cancel)
+    /// <summary>
+    /// Asks for a run, now or at a time. Kept as a run that waits; the process that runs the plans takes it up, whichever process was asked.
+    /// </summary>
+    private static async Task<Created<RunAsked>> AskAsync(
+        RunRequest request, FleetState fleet, ImbrekContext data, WorldHost host, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var database = fleet[request.Database ?? ""].Subject.Database;
         var plan = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == request.Plan) ?? throw new BadInputException("plan", $"there is no plan '{request.Plan}'");
-        if (plan.Task(request.Task ?? "") is null)
-        {
-            throw new BadInputException("task", $"plan {plan.Name} has no task '{request.Task}'");
-        }
-
+        var task = plan.Task(request.Task ?? "") ?? throw new BadInputException("task", $"plan {plan.Name} has no task '{request.Task}'");
         if (!plan.Members.Catches(database))
         {
             throw new BadInputException("database", $"{database.Name} is not a member of {plan.Name}");
         }
 
-        var world = host.World ?? throw new BadInputException("world", "no driver for this database runs in this server process", 409, "no-driver");
-        var id = world.RunNow(plan.Id, request.Task!, database.Id, user.Identity!.Name!, request.OutsideChain);
-        await host.KeepNowAsync(cancel);
-        return TypedResults.Created($"/api/task-runs/{id}", new RunStarted(id));
+        var now = clock.GetCurrentInstant();
+        var due = Instant.FromUnixTimeMilliseconds((Premise.ReadInstantOrNull("at", request.At) ?? now).ToUnixTimeMilliseconds());
+        if (due < now - Duration.FromMinutes(1) || due > now + FurthestAhead)
+        {
+            throw new BadInputException("at", $"must lie between now and {FurthestAhead.Days} days from now");
+        }
+
+        var who = user.Identity!.Name!;
+        var row = new TaskRunRow
+        {
+            Id = TaskRun.IdOf(plan.Id, task.Id, database.Id, due, null, who),
+            Plan = plan.Id.Value,
+            Task = task.Id,
+            Kind = (short)task.Kind,
+            Database = database.Id.Value,
+            Due = due,
+            State = (short)TaskRunState.Waiting,
+            Note = request.At is null ? null : "waits for its time",
+            AskedBy = who,
+            OutsideChain = request.OutsideChain,
+        };
+        data.TaskRuns.Add(row);
+        data.TaskRunLines.Add(new TaskRunLineRow { RunId = row.Id, At = now, Text = $"asked for by {who}{(request.OutsideChain ? ", outside the chain" : "")}" });
+        try
+        {
+            await data.SaveChangesAsync(cancel);
+        }
+        catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
+        {
+            throw new BadInputException("at", "you asked for this run at this time already", 409, "asked-already");
+        }
+
+        await TellAsync(row.Id, host, peers, cancel);
+        return TypedResults.Created($"/api/task-runs/{row.Id}", new RunAsked(row.Id, due));
     }
 
-    private static async Task<NoContent> CancelAsync(Guid id, WorldHost host, CancellationToken cancel)
+    private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, WorldHost host, Peers peers, ClaimsPrincipal user, CancellationToken cancel)
     {
-        if (host.World?.CancelRun(id) != true)
+        var who = user.Identity!.Name!;
+        if (await data.TaskRuns.Where(r => r.Id == id && r.State <= (short)TaskRunState.Running).ExecuteUpdateAsync(u => u.SetProperty(r => r.CancelledBy, who), cancel) == 0)
         {
             throw new BadInputException("id", "it is over, or there is no such run", 409, "not-now");
         }
 
-        await host.KeepNowAsync(cancel);
+        await TellAsync(id, host, peers, cancel);
         return TypedResults.NoContent();
+    }
+
+    private static async Task TellAsync(Guid run, WorldHost host, Peers peers, CancellationToken cancel)
+    {
+        await peers.TellAsync([], [run], false, cancel);
+        await host.TakeUpAskedAsync(cancel);
     }
 
     private static T Read<T>(string member, string text)

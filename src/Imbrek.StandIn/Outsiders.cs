@@ -1,0 +1,128 @@
+namespace Imbrek.StandIn;
+
+/// <summary>
+/// Those who act in the world from outside, such as a restore: time stands still while they think rather than wait for the world, so
+/// that a fast pace does not count their thinking as hours.
+/// </summary>
+/// <param name="gate">Serializes all that touches the world.</param>
+/// <param name="inline">Whether what waited goes on at once, inside the world's own step: history runs in one thread and one order.</param>
+internal sealed class Outsiders(Lock gate, bool inline)
+{
+    private TaskCompletionSource? nobodyThinks;
+    private int engaged;
+    private int waiting;
+
+    /// <summary>Whether somebody who is engaged does not wait for the world.</summary>
+    public bool Think => engaged > 0 && engaged > waiting;
+
+    /// <summary>Somebody acts in the world from now on, until what is returned is disposed of.</summary>
+    public IDisposable Engage()
+    {
+        lock (gate)
+        {
+            engaged++;
+        }
+
+        return new Engagement(this);
+    }
+
+    /// <summary>Completes when nobody who is engaged thinks any more, or after a time of the wall clock.</summary>
+    public async Task WhenNobodyThinksAsync(TimeSpan atMost)
+    {
+        Task quiet;
+        lock (gate)
+        {
+            if (!Think)
+            {
+                return;
+            }
+
+            quiet = (nobodyThinks ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
+        }
+
+        await Task.WhenAny(quiet, Task.Delay(atMost));
+    }
+
+    /// <summary>Waits for something of the world.</summary>
+    /// <param name="begin">Begins it, and is given what to call when it is done.</param>
+    /// <param name="cancel">Ends the waiting.</param>
+    /// <param name="undo">What to do then.</param>
+    /// <param name="failing">Is given what to call when it fails.</param>
+    public Task Await(Action<Action> begin, CancellationToken cancel, Action? undo = null, Action<Action<Exception>>? failing = null)
+    {
+        var source = new TaskCompletionSource(inline ? TaskCreationOptions.None : TaskCreationOptions.RunContinuationsAsynchronously);
+        var settled = false;
+        lock (gate)
+        {
+            waiting++;
+            begin(() => Settle(() => source.TrySetResult()));
+            failing?.Invoke(e => Settle(() => source.TrySetException(e)));
+            TellIfNobodyThinks();
+        }
+
+        // What waited thinks again from here on: time stands still until it waits anew.
+        void Settle(Action complete)
+        {
+            if (!settled)
+            {
+                settled = true;
+                waiting--;
+                complete();
+            }
+        }
+
+        if (!cancel.CanBeCanceled)
+        {
+            return source.Task;
+        }
+
+        var registration = cancel.Register(() =>
+        {
+            lock (gate)
+            {
+                undo?.Invoke();
+                Settle(() => source.TrySetCanceled(cancel));
+            }
+        });
+        return source.Task.ContinueWith(
+            t =>
+            {
+                registration.Dispose();
+                return t;
+            },
+            CancellationToken.None,
+            TaskContinuationOptions.ExecuteSynchronously,
+            TaskScheduler.Default).Unwrap();
+    }
+
+    private void TellIfNobodyThinks()
+    {
+        if (!Think)
+        {
+            nobodyThinks?.TrySetResult();
+            nobodyThinks = null;
+        }
+    }
+
+    private void Leave()
+    {
+        lock (gate)
+        {
+            engaged--;
+            TellIfNobodyThinks();
+        }
+    }
+
+    private sealed class Engagement(Outsiders outsiders) : IDisposable
+    {
+        private int ended;
+
+        public void Dispose()
+        {
+            if (Interlocked.Exchange(ref ended, 1) == 0)
+            {
+                outsiders.Leave();
+            }
+        }
+    }
+}
