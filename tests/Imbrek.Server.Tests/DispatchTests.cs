@@ -17,7 +17,7 @@ namespace Imbrek.Server.Tests;
 public class DispatchTests(DemoServer demo)
 {
     /// <summary>How often a process is killed; a hundred times when asked for by hand.</summary>
-    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "5", CultureInfo.InvariantCulture);
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "4", CultureInfo.InvariantCulture);
 
     private static async Task<Instant> NowAsync(Session session) =>
         InstantPattern.ExtendedIso.Parse((await session.GetAsync("/api/clock")).GetProperty("now").GetString()!).Value;
@@ -67,36 +67,102 @@ public class DispatchTests(DemoServer demo)
         return leader!;
     }
 
-    [Fact]
-    public async Task Two_processes_killed_again_and_again_lose_no_run_and_start_none_twice()
+    /// <summary>Any process that answers, whether it leads the world or not.</summary>
+    private static async Task<(int Status, JsonElement Body)> AskAnyAsync(Random random, ServerProcess[] servers, string path, object body)
+    {
+        (int Status, JsonElement Body) answer = default;
+        await Eventually.Async(async () =>
+        {
+            try
+            {
+                using var session = await Session.SignInAsync(servers[random.Next(servers.Length)].Url, "admin");
+                answer = await session.PostAsync(path, body);
+                return answer.Status is < 500;
+            }
+            catch (HttpRequestException)
+            {
+                return false;
+            }
+        });
+        return answer;
+    }
+
+    [Theory]
+    [InlineData(2)]
+    [InlineData(3)]
+    public async Task Processes_killed_again_and_again_lose_no_run_and_start_none_twice(int processes)
     {
         await using var first = await ServerProcess.StartAsync(demo: true);
-        await using var second = await first.StartPeerAsync();
-        ServerProcess[] both = [first, second];
+        await using var peers = new Together();
+        while (peers.Count + 1 < processes)
+        {
+            peers.Add(await first.StartPeerAsync());
+        }
+
+        ServerProcess[] servers = [first, .. peers];
         Instant begun;
-        using (var session = await LeaderAsync(both))
+        using (var session = await LeaderAsync(servers))
         {
             begun = await NowAsync(session);
         }
 
-        var random = new Random(20_261);
+        var random = new Random(20_261 + processes);
+        var (asked, ended) = (new List<string>(), new List<string>());
         for (var kill = 0; kill < Kills; kill++)
         {
-            using (var session = await LeaderAsync(both))
+            using var session = await LeaderAsync(servers);
+            var now = await NowAsync(session);
+
+            // Somebody asks any of the processes for a run at a time to come, and takes back another.
+            string[] tasks = ["full", "differential", "log"];
+            foreach (var (list, minutes) in new[] { (asked, random.Next(60, 180)), (ended, 24 * 60 * 300) })
             {
-                // Some way into the next minutes of the world, wherever that is.
-                var until = await NowAsync(session) + Duration.FromMinutes(random.Next(20, 240));
-                await Eventually.Async(async () => await NowAsync(session) > until);
-                var leading = both.Single(s => s.Url == session.Http.BaseAddress!.ToString().TrimEnd('/'));
-                await leading.KillAsync();
-                await leading.RunAsync(usable: false);
+                var (status, made) = await AskAnyAsync(random, servers, "/api/task-runs", new
+                {
+                    plan = "counters",
+                    task = tasks[random.Next(3)],
+                    database = "passes",
+                    outsideChain = false,
+                    at = Instants.Write(now + Duration.FromMinutes(minutes) + Duration.FromMilliseconds(kill)),
+                });
+                Assert.Equal(201, status);
+                list.Add(made.GetProperty("id").GetString()!);
             }
+
+            Assert.Equal(204, (await AskAnyAsync(random, servers, $"/api/task-runs/{ended[^1]}/cancel", new { })).Status);
+
+            // Some way into the next minutes of the world, wherever that is; most often the process that leads, sometimes another.
+            var until = now + Duration.FromMinutes(random.Next(20, 240));
+            await Eventually.Async(async () => await NowAsync(session) > until);
+            var victim = random.Next(4) == 0 ? servers[random.Next(processes)] : servers.Single(s => s.Url == session.Http.BaseAddress!.ToString().TrimEnd('/'));
+            await victim.KillAsync();
+            await victim.RunAsync(usable: false);
         }
 
-        using (var session = await LeaderAsync(both))
+        using (var session = await LeaderAsync(servers))
         {
-            var ended = await AssertEachOccurrenceRanOnceAsync(first, session, begun);
-            Assert.True(ended - begun > Duration.FromHours(Kills / 6.0), $"only {ended - begun} passed");
+            var last = await AssertEachOccurrenceRanOnceAsync(first, session, begun);
+            Assert.True(last - begun > Duration.FromHours(Kills / 6.0), $"only {last - begun} passed");
+            foreach (var (list, state) in new[] { (asked, "2, 4"), (ended, "5") })
+            {
+                var ids = string.Join(',', list.Select(i => $"'{i}'"));
+                Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids})"));
+                Assert.Equal(0L, await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids}) and due < '{last}' and state not in ({state})"));
+            }
+
+            await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from task_runs where cancelled_by = 'admin' and state = 5") == ended.Count);
+        }
+    }
+
+    /// <summary>Processes that end together, also when a test fails.</summary>
+    private sealed class Together : List<ServerProcess>, IAsyncDisposable
+    {
+        public async ValueTask DisposeAsync()
+        {
+            foreach (var process in this)
+            {
+                await process.DisposeAsync();
+            }
         }
     }
 
@@ -204,7 +270,12 @@ public class DispatchTests(DemoServer demo)
         var ended = (await admin.GetAsync($"/api/task-runs/{other}")).GetProperty("run");
         Assert.Equal(("cancelled", JsonValueKind.Null), (ended.GetProperty("state").GetString(), ended.GetProperty("set").ValueKind));
         Assert.Equal(409, (await admin.PostAsync($"/api/task-runs/{other}/cancel")).Status);
-        Assert.Equal(400, (await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "payroll" })).Status);
+
+        string[] Fault((int Status, JsonElement Body) answer) => [$"{answer.Status}", answer.Body.GetProperty("member").GetString()!];
+        Assert.Equal(["400", "database"], Fault(await admin.PostAsync("/api/task-runs", asked with { database = "payroll" })));
+        Assert.Equal(["400", "task"], Fault(await admin.PostAsync("/api/task-runs", asked with { task = "snapshot" })));
+        Assert.Equal(["400", "plan"], Fault(await admin.PostAsync("/api/task-runs", asked with { plan = "none" })));
+        Assert.Equal(["400", "at"], Fault(await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "passes", at = await DemoServer.AgoAsync(admin, 60) })));
     }
 
     [Fact]
@@ -228,6 +299,29 @@ public class DispatchTests(DemoServer demo)
         Assert.Contains(received[0].GetProperty("people").EnumerateArray(), p => p.GetString() == "database-team");
         await admin.PostAsync("/api/world/store-full", new { store = "quay-s2", full = false });
         await Eventually.Async(async () => (await MailAsync()).Any(n => n.GetProperty("kind").GetString() == "works again"));
+    }
+
+    [Fact]
+    public async Task A_backup_that_hangs_is_found_and_told_and_ends_by_hand()
+    {
+        using var admin = await demo.AdminAsync();
+        Assert.Equal(204, (await admin.PostAsync("/api/world/hang", new { database = "payroll", hangs = true })).Status);
+        async Task<JsonElement[]> RunningAsync() => [.. (await admin.GetAsync("/api/task-runs?database=payroll&state=running")).GetProperty("runs").EnumerateArray()];
+        JsonElement[] findings = [];
+        await Eventually.Async(
+            async () => (findings = [.. (await admin.GetAsync("/api/findings?database=payroll")).EnumerateArray().Where(f => f.GetProperty("code").GetString() == "does-not-end")]).Length > 0,
+            what: () => "does-not-end");
+        Assert.Contains("alone it takes", findings[0].GetProperty("what").GetString(), StringComparison.Ordinal);
+        await Eventually.Async(async () => (await admin.GetAsync("/api/notices?to=people-office")).EnumerateArray().Any(n => n.GetProperty("kind").GetString() == "late"), what: () => "late");
+        Assert.Equal(204, (await admin.PostAsync("/api/world/hang", new { database = "payroll", hangs = false })).Status);
+        foreach (var run in await RunningAsync())
+        {
+            await admin.PostAsync($"/api/task-runs/{run.GetProperty("id").GetString()}/cancel");
+        }
+
+        await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=payroll")).EnumerateArray().All(f => f.GetProperty("code").GetString() != "does-not-end"));
+        var now = await NowAsync(admin);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'payroll' and task = 'log' and state = 2 and due > '{now}'") > 0);
     }
 
     [Fact]
