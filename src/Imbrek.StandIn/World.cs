@@ -188,12 +188,12 @@ public sealed class World : IDisposable
         }
     }
 
-    /// <summary>Changes the plans; runs under way go on as they began.</summary>
+    /// <summary>Changes the plans; runs under way go on as they began. Plans that need stores which are not in the world are not run.</summary>
     public void SetPlans(IEnumerable<Plan> changed)
     {
         lock (Gate)
         {
-            Fleet = Fleet.WithPlans(changed);
+            Fleet = Fleet.WithPlans(changed.Where(p => p.Tasks.All(t => t.Stores.All(Fleet.Stores.ContainsKey))));
             plans.Load();
         }
     }

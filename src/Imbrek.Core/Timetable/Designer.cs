@@ -55,7 +55,7 @@ public static class Designer
         {
             var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id));
             var kinds = subject.Objective?.Against ?? [LossKind.None];
-            var figures = kinds.Select(k => Of(subject, Loss.OfKind(k), from, to, question.WithRestore)).ToArray();
+            var figures = kinds.Select(k => FiguresOf(subject, Loss.OfKind(k), from, to, question.WithRestore)).ToArray();
             lock (answers)
             {
                 answers[d.Id] = figures;
@@ -65,7 +65,13 @@ public static class Designer
         return new DesignAnswer(begin, from, to, answers, subjects, prediction);
     }
 
-    private static DesignedFigures Of(RecoverySubject subject, Loss loss, Instant from, Instant to, bool withRestore)
+    /// <summary>Figures of one database for one loss, from the sets that will be there.</summary>
+    /// <param name="subject">The database with its predicted sets, as <see cref="DesignAnswer.Subjects"/> holds them.</param>
+    /// <param name="loss">The loss.</param>
+    /// <param name="from">Where the week begins.</param>
+    /// <param name="to">Where it ends.</param>
+    /// <param name="withRestore">Whether restore paths are looked for.</param>
+    public static DesignedFigures FiguresOf(RecoverySubject subject, Loss loss, Instant from, Instant to, bool withRestore = true)
     {
         var resolved = loss.For(subject.Database, subject.Fleet);
         var window = Evaluator.Over(subject, resolved, from, to);

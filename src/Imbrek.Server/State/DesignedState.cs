@@ -1,5 +1,7 @@
+using System.Collections.Concurrent;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
 using Imbrek.Core.Timetable;
 using NodaTime;
 
@@ -13,7 +15,12 @@ internal sealed class DesignedState(FleetState fleet)
     private readonly SemaphoreSlim making = new(1);
     private volatile Snapshot? kept;
 
-    private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads, IReadOnlyDictionary<Id<Store>, StoreForecast> Stores);
+    private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads, IReadOnlyDictionary<Id<Store>, StoreForecast> Stores)
+    {
+        /// <summary>Figures for losses that objectives do not name, made when somebody supposes them.</summary>
+        public ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> Supposed { get; } = new();
+    }
+
 
     /// <summary>How a database lives, learned from its sets.</summary>
     public DatabaseLoad LoadOf(Database database, Instant at) =>
@@ -25,6 +32,19 @@ internal sealed class DesignedState(FleetState fleet)
 
     /// <summary>The figures as they are; null while they have not been made.</summary>
     public DesignAnswer? Known => kept is { } k && ReferenceEquals(k.Fleet.Plans, fleet.Fleet.Plans) ? k.Answer : null;
+
+    /// <summary>Figures of one database for any loss; null while none have been made, or when no plan covers it.</summary>
+    public DesignedFigures? KnownOf(Id<Database> database, Loss loss)
+    {
+        if (Known is not { } answer || kept is not { } k || !answer.Subjects.TryGetValue(database, out var subject))
+        {
+            return null;
+        }
+
+        var resolved = loss.For(subject.Database, subject.Fleet);
+        return answer.ByDatabase[database].FirstOrDefault(f => f.Loss == resolved)
+            ?? k.Supposed.GetOrAdd((database, resolved), _ => Designer.FiguresOf(subject, resolved, answer.From, answer.To));
+    }
 
     /// <summary>The figures as they are, and has them made when they are not there or too old; who lists a fleet need not wait for them.</summary>
     public DesignAnswer? KnownOrBegin(Instant at)

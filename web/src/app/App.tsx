@@ -14,6 +14,7 @@ const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
 const PlansPage = lazy(() => import('../features/plans/PlansPage'));
 const PlanPage = lazy(() => import('../features/plans/PlanPage'));
+const ComparePage = lazy(() => import('../features/plans/ComparePage'));
 const TimetablePage = lazy(() => import('../features/timetable/TimetablePage'));
 const TaskRunsPage = lazy(() => import('../features/taskruns/TaskRunsPage'));
 const TaskRunPage = lazy(() => import('../features/taskruns/TaskRunPage'));
@@ -48,6 +49,7 @@ export function App() {
             <Route path="/recover/:id" element={<RecoverPage />} />
             <Route path="/runs/:id" element={<RunPage />} />
             <Route path="/plans" element={<PlansPage />} />
+            <Route path="/plans/compare" element={<ComparePage />} />
             <Route path="/plans/:id" element={<PlanPage />} />
             <Route path="/timetable" element={<TimetablePage />} />
             <Route path="/task-runs" element={<TaskRunsPage />} />

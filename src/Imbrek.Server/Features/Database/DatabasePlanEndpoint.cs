@@ -16,9 +16,11 @@ internal static class DatabasePlanEndpoint
 {
     private const double Agrees = 0.1;
 
-    public sealed record NextRun(string Plan, string Task, string Kind, Instant Due);
+    public sealed record NextRun(string Plan, string Task, string Kind, Instant Due, Guid? Run, string? AskedBy);
 
-    public sealed record PlanName(string Id, string Name);
+    public sealed record PlanName(string Id, string Name, IReadOnlyList<TaskName> Tasks);
+
+    public sealed record TaskName(string Id, string Kind);
 
     public sealed record DesignedBesideObserved(
         string Kind, double? DesignedExposureSeconds, double? ObservedExposureSeconds, double? DesignedRestoreSeconds, double? ObservedRestoreSeconds, IReadOnlyList<string> WhyTheyDiffer);
@@ -28,7 +30,7 @@ internal static class DatabasePlanEndpoint
     public static void Map(IEndpointRouteBuilder app) =>
         app.MapGet("/api/databases/{id}/plan", GetAsync).Needs(Roles.Look).WithName("DatabasePlan");
 
-    private static async Task<Ok<DatabasePlanView>> GetAsync(string id, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, CancellationToken cancel)
+    private static async Task<Ok<DatabasePlanView>> GetAsync(string id, string? loss, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var db = state[id];
@@ -36,12 +38,17 @@ internal static class DatabasePlanEndpoint
         var plans = state.Fleet.PlansOf(d);
         var answer = await designed.GetAsync(now, cancel);
         var next = Series.Of(state.Fleet).Where(s => s.Database.Id == d.Id && s.Task.Recurrence is not null).SelectMany(s =>
-            s.Task.Recurrence!.NextAfter(now - s.Offset, 3).Select(t => new NextRun(s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), t + s.Offset)));
+            s.Task.Recurrence!.NextAfter(now - s.Offset, 3).Select(t => new NextRun(s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), t + s.Offset, null, null)));
+        var asked = await data.TaskRuns.AsNoTracking().Where(r => r.Database == id && r.State == (short)TaskRunState.Waiting && r.AskedBy != null).ToListAsync(cancel);
+        next = next.Concat(asked.Select(r => new NextRun(r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Due, r.Id, r.AskedBy)));
         var from = now - DatabaseState.Window;
         var changed = await data.PlanVersions.AsNoTracking().Where(v => plans.Select(p => p.Id.Value).Contains(v.Plan) && v.At > from).OrderByDescending(v => v.At).FirstOrDefaultAsync(cancel);
         var failed = await data.TaskRuns.AsNoTracking()
             .Where(r => r.Database == id && r.Due > from && (r.State == (short)TaskRunState.Failed || r.State == (short)TaskRunState.LeftOut)).CountAsync(cancel);
-        var figures = (answer.ByDatabase.GetValueOrDefault(d.Id) ?? []).Select(f =>
+
+        // For the losses agreed, and for the one supposed.
+        var supposed = designed.KnownOf(d.Id, Premise.Read(loss, null, state.Fleet, now).Loss);
+        var figures = (answer.ByDatabase.GetValueOrDefault(d.Id) ?? []).Concat(supposed is null ? [] : [supposed]).DistinctBy(f => f.Loss).Select(f =>
         {
             var observed = db.Observe(f.Loss, now, true).Figures;
             double? plannedWorst = f.Window.SecondsUnprotected > 0 ? null : f.Window.WorstExposureSeconds;
@@ -55,7 +62,7 @@ internal static class DatabasePlanEndpoint
                 Differ(plannedWorst, seenWorst) ? Why(db, f, observed, changed, failed, from) : []);
         });
         return TypedResults.Ok(new DatabasePlanView(
-            [.. plans.Select(p => new PlanName(p.Id.Value, p.Name))], [.. next.OrderBy(n => n.Due).Take(8)], [.. figures], designed.LoadOf(d, now).FromRuns));
+            [.. plans.Select(p => new PlanName(p.Id.Value, p.Name, [.. p.Tasks.Select(t => new TaskName(t.Id, PlanFile.Name(t.Kind)))]))], [.. next.OrderBy(n => n.Due).Take(8)], [.. figures], designed.LoadOf(d, now).FromRuns));
     }
 
     private static bool Differ(double? designed, double? observed) =>

@@ -3,9 +3,8 @@ using System.Text;
 using System.Text.Json;
 using Imbrek.Core.Formats;
 using Imbrek.Data;
-using Imbrek.Server.Features.Live;
-using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -36,7 +35,7 @@ internal static class FileEndpoints
 
     /// <summary>Takes a fleet file, a catalogue file, or both; all or nothing unless bad catalogue lines are to be skipped.</summary>
     private static async Task<Results<Ok<ImportResult>, UnprocessableEntity<ImportResult>>> ImportAsync(
-        IFormFile? fleet, IFormFile? catalogue, bool? skipBad, FleetState state, ImbrekContext data, NpgsqlDataSource source, IClock clock, ClaimsPrincipal user, WorldHost world, Peers peers, CancellationToken cancel)
+        IFormFile? fleet, IFormFile? catalogue, bool? skipBad, FleetState state, ImbrekContext data, NpgsqlDataSource source, IClock clock, ClaimsPrincipal user, WorldHost world, CancellationToken cancel)
     {
         if (fleet is null && catalogue is null)
         {
@@ -105,7 +104,7 @@ internal static class FileEndpoints
         await LedgerTable.AppendAsync(inside, now, who, "import", "", body, cancel);
         await transaction.CommitAsync(cancel);
         await state.LoadAsync(cancel);
-        await peers.TellAsync([], [], true, cancel);
+        await world.PlansChangedAsync(cancel);
         return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, all.Length, View(faults), View(warnings)));
     }
 

@@ -76,7 +76,7 @@ internal static class FleetEndpoints
         }
 
         var asOf = premise.At ?? now;
-        var plans = designed.KnownOrBegin(now);
+        designed.KnownOrBegin(now);
         var databases = state.Fleet.Databases;
         var figures = new LossFigures[databases.Count];
         var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount };
@@ -91,7 +91,7 @@ internal static class FleetEndpoints
         var found = string.IsNullOrWhiteSpace(find) ? databases : [.. databases.Where(d => Matches(state.Fleet, d, find.Trim()))];
         var start = Math.Min(from ?? 0, found.Count);
         var rows = new FleetRow[Math.Min(take ?? MostRows, found.Count - start)];
-        Parallel.For(0, rows.Length, parallel, i => rows[i] = Row(state[found[start + i].Id], plans, premise.Loss, asOf, premise.At is null));
+        Parallel.For(0, rows.Length, parallel, i => rows[i] = Row(state[found[start + i].Id], designed, premise.Loss, asOf, premise.At is null));
         return TypedResults.Ok(new FleetPage(
             asOf, asOf - DatabaseState.Window, answer, rows, found.Count, start + rows.Length < found.Count ? start + rows.Length : null));
     }
@@ -101,7 +101,7 @@ internal static class FleetEndpoints
         || d.Host.Value.Contains(find, StringComparison.OrdinalIgnoreCase)
         || (d.Service is { } service && fleet.Services[service].Name.Contains(find, StringComparison.OrdinalIgnoreCase));
 
-    private static FleetRow Row(DatabaseState db, Core.Timetable.DesignAnswer? plans, Loss loss, Instant at, bool now)
+    private static FleetRow Row(DatabaseState db, DesignedState plans, Loss loss, Instant at, bool now)
     {
         var s = db.Subject;
         var d = s.Database;
@@ -110,7 +110,7 @@ internal static class FleetEndpoints
         var supposed = Judgement.Of(d, s.Objective, [figures], db.ProofAt(at), at);
         var proof = db.ProofAt(at);
         var from = at - DatabaseState.Window;
-        var designed = plans?.ByDatabase.GetValueOrDefault(d.Id)?.FirstOrDefault(f => f.Loss == figures.Loss);
+        var designed = plans.KnownOf(d.Id, loss);
         return new FleetRow(
             d.Id.Value,
             d.Name,

@@ -12,8 +12,8 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     /// <summary>What one process tells the others.</summary>
     public sealed record News(string From, string[] Databases, Guid[] Runs, bool Fleet);
 
-    /// <summary>Raised when another process told of runs, or may have.</summary>
-    public event Action? RunsTold;
+    /// <summary>Raised when another process told something, after this one has taken it over.</summary>
+    public event Action<News>? Heard;
 
     /// <summary>Tells the other processes and everybody who listens on this one.</summary>
     public async Task TellAsync(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs, bool fleetChanged, CancellationToken cancel)
@@ -55,7 +55,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
                 {
                     // What was told while nobody listened is lost: read all again.
                     await fleet.LoadAsync(stoppingToken);
-                    RunsTold?.Invoke();
+                    Heard?.Invoke(new News("", [], [default], true));
                 }
 
                 first = false;
@@ -73,11 +73,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
                             await fleet.ReloadAsync(news.Databases, stoppingToken);
                         }
 
-                        if (news.Runs.Length > 0)
-                        {
-                            RunsTold?.Invoke();
-                        }
-
+                        Heard?.Invoke(news);
                         live.Changed(news.Databases, news.Runs, news.Fleet);
                     }
                 }

@@ -126,7 +126,7 @@ internal static class ConsequenceEndpoints
             [.. StoresOf(plan, fleet, answer, designed)],
             [.. clashes.Where(c => c.At >= now && (c.Plan == plan.Id.Value || (c.Plan is null && stores.Any(s => s.Value == c.Place)))).Select(View)],
             PlanEndpoints.Gather(findings),
-            [.. PlanVersions.Difference(before, plan).Select(d => new PlanEndpoints.DifferenceView(d.Member, d.Before, d.After))],
+            PlanVersions.Difference(before, plan),
             plan.Tasks.Where(t => t.Recurrence is not null).ToDictionary(t => t.Id, t => RecurrenceWords.Of(t.Recurrence!)),
             watch.Elapsed.TotalMilliseconds));
     }

@@ -8,7 +8,6 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
-using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -42,11 +41,15 @@ internal static class PlanEndpoints
 
     public sealed record PlanList(IReadOnlyList<PlanLine> Plans, IReadOnlyList<string> Uncovered, IReadOnlyList<string> Conflicting);
 
-    public sealed record PlanVersionView(int Number, Instant At, string Who, bool Removed);
+    public sealed record PlanVersionView(int Number, Instant At, string Who, bool Removed, IReadOnlyList<DifferenceView> Changes);
 
     public sealed record DifferenceView(string Member, string? Before, string? After);
 
     public sealed record PlanView(JsonObject Plan, int Version, IReadOnlyList<PlanVersionView> Versions, IReadOnlyDictionary<string, string> Words);
+
+    public sealed record ComparedPlan(JsonObject Plan, int Version, IReadOnlyDictionary<string, string> Words);
+
+    public sealed record PlanComparison(ComparedPlan Left, ComparedPlan Right, IReadOnlyList<DifferenceView> Differences);
 
     public sealed record WordsView(string? Rule, string? Start, string? Said, IReadOnlyList<string> Next, string? Error, IReadOnlyList<string> Examples);
 
@@ -58,7 +61,7 @@ internal static class PlanEndpoints
     {
         app.MapGet("/api/plans", ListAsync).Needs(Roles.Look).WithName("Plans");
         app.MapGet("/api/plans/{plan}", GetAsync).Needs(Roles.Look).WithName("Plan");
-        app.MapGet("/api/plans/{plan}/versions/{number:int}", GetVersionAsync).Needs(Roles.Look).WithName("PlanVersion");
+        app.MapGet("/api/plan-comparison", CompareAsync).Needs(Roles.Look).WithName("ComparePlans");
         app.MapPut("/api/plans/{plan}", SaveAsync).Needs(Roles.Plan).WithName("SavePlan").Accepts<JsonObject>("application/json");
         app.MapDelete("/api/plans/{plan}", RemoveAsync).Needs(Roles.Plan).WithName("RemovePlan");
         app.MapGet("/api/choices", (FleetState fleet) => TypedResults.Ok(new ChoicesView(
@@ -143,22 +146,32 @@ internal static class PlanEndpoints
         return TypedResults.Ok(View(versions[0], versions, fleet.Fleet));
     }
 
-    private static async Task<Ok<PlanView>> GetVersionAsync(string plan, int number, FleetState fleet, ImbrekContext data, CancellationToken cancel)
+    /// <summary>Two plans, or two versions of one, side by side; a version left out is the newest.</summary>
+    private static async Task<Ok<PlanComparison>> CompareAsync(
+        FleetState fleet, ImbrekContext data, string left, int? leftVersion, string right, int? rightVersion, CancellationToken cancel)
     {
-        var versions = await data.PlanVersions.AsNoTracking().Where(v => v.Plan == plan).OrderByDescending(v => v.Number).ToListAsync(cancel);
-        var wanted = versions.Find(v => v.Number == number) ?? throw new BadInputException("number", $"plan '{plan}' has no version {number}", 404, "not-found");
-        return TypedResults.Ok(View(wanted, versions, fleet.Fleet));
+        var (one, other) = (await FindAsync("left", left, leftVersion), await FindAsync("right", right, rightVersion));
+        return TypedResults.Ok(new PlanComparison(View(one), View(other), PlanVersions.Difference(one, other)));
+
+        ComparedPlan View(PlanVersionRow row) => new(JsonNode.Parse(row.Document)!.AsObject(), row.Number, WordsOf(row, fleet.Fleet));
+
+        async Task<PlanVersionRow> FindAsync(string member, string plan, int? number) =>
+            await data.PlanVersions.AsNoTracking().Where(v => v.Plan == plan && (number == null || v.Number == number)).OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel)
+            ?? throw new BadInputException(member, number is null ? $"there is no plan '{plan}'" : $"plan '{plan}' has no version {number}", 404, "not-found");
     }
 
-    private static PlanView View(PlanVersionRow row, IEnumerable<PlanVersionRow> versions, FleetModel fleet)
-    {
-        var words = PlanFile.Read(Encoding.UTF8.GetBytes(row.Document), fleet, default).Value?.Tasks
+    private static PlanView View(PlanVersionRow row, List<PlanVersionRow> versions, FleetModel fleet) => new(
+        JsonNode.Parse(row.Document)!.AsObject(),
+        row.Number,
+        [.. versions.Select((v, i) => new PlanVersionView(v.Number, v.At, v.Who, v.Removed, i + 1 < versions.Count ? PlanVersions.Difference(versions[i + 1], v) : []))],
+        WordsOf(row, fleet));
+
+    private static Dictionary<string, string> WordsOf(PlanVersionRow row, FleetModel fleet) =>
+        PlanFile.Read(Encoding.UTF8.GetBytes(row.Document), fleet, default).Value?.Tasks
             .Where(t => t.Recurrence is not null).ToDictionary(t => t.Id, t => RecurrenceWords.Of(t.Recurrence!)) ?? [];
-        return new PlanView(JsonNode.Parse(row.Document)!.AsObject(), row.Number, [.. versions.Select(v => new PlanVersionView(v.Number, v.At, v.Who, v.Removed))], words);
-    }
 
     private static async Task<Ok<SavedView>> SaveAsync(
-        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, WorldHost world, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var read = await ReadAsync(request, fleet.Fleet, clock, cancel);
         if (read.Id.Value != plan)
@@ -166,14 +179,14 @@ internal static class PlanEndpoints
             throw new BadInputException("id", $"the plan is '{read.Id}', the address says '{plan}'");
         }
 
-        return TypedResults.Ok(new SavedView(await WriteAsync([(read, false, basedOn)], source, fleet, world, peers, user, clock, cancel)));
+        return TypedResults.Ok(new SavedView(await WriteAsync([(read, false, basedOn)], source, fleet, world, user, clock, cancel)));
     }
 
     private static async Task<NoContent> RemoveAsync(
-        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, WorldHost world, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var known = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == plan) ?? throw new BadInputException("plan", $"there is no plan '{plan}'", 404, "not-found");
-        await WriteAsync([(known, true, basedOn)], source, fleet, world, peers, user, clock, cancel);
+        await WriteAsync([(known, true, basedOn)], source, fleet, world, user, clock, cancel);
         return TypedResults.NoContent();
     }
 
@@ -181,7 +194,7 @@ internal static class PlanEndpoints
     /// <returns>The number of the last one.</returns>
     /// <exception cref="BadInputException">Somebody else saved one of them first.</exception>
     public static async Task<int> WriteAsync(
-        IReadOnlyList<(Plan Plan, bool Removed, int BasedOn)> changes, NpgsqlDataSource source, FleetState fleet, WorldHost world, Peers peers, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
+        IReadOnlyList<(Plan Plan, bool Removed, int BasedOn)> changes, NpgsqlDataSource source, FleetState fleet, WorldHost world, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
     {
         var number = 0;
         await using (var data = ImbrekDatabase.Context(source))
@@ -204,7 +217,6 @@ internal static class PlanEndpoints
 
         await fleet.LoadPlansAsync(cancel);
         await world.PlansChangedAsync(cancel);
-        await peers.TellAsync([], [], true, cancel);
         return number;
 
         static BadInputException Late(Plan plan) => new("basedOn", $"somebody saved {plan.Name} meanwhile; look at what changed, then save again", 409, "changed-meanwhile");

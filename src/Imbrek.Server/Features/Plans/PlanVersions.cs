@@ -41,10 +41,17 @@ internal static class PlanVersions
     }
 
     /// <summary>What differs between two plans, member by member.</summary>
-    public static IReadOnlyList<(string Member, string? Before, string? After)> Difference(Plan? before, Plan after)
+    public static IReadOnlyList<PlanEndpoints.DifferenceView> Difference(Plan? before, Plan after) =>
+        Difference(before is null ? null : JsonSerializer.SerializeToElement(PlanFile.Write(before)), JsonSerializer.SerializeToElement(PlanFile.Write(after)));
+
+    /// <summary>What differs between two versions as they were written, which may name what the fleet no longer has.</summary>
+    public static IReadOnlyList<PlanEndpoints.DifferenceView> Difference(PlanVersionRow? before, PlanVersionRow after) =>
+        Difference(before is null ? null : JsonSerializer.Deserialize<JsonElement>(before.Document), JsonSerializer.Deserialize<JsonElement>(after.Document));
+
+    private static List<PlanEndpoints.DifferenceView> Difference(JsonElement? before, JsonElement after)
     {
-        var found = new List<(string, string?, string?)>();
-        Compare("", before is null ? null : JsonSerializer.SerializeToElement(PlanFile.Write(before)), JsonSerializer.SerializeToElement(PlanFile.Write(after)));
+        var found = new List<PlanEndpoints.DifferenceView>();
+        Compare("", before, after);
         return found;
 
         void Compare(string path, JsonElement? a, JsonElement? b)
@@ -67,7 +74,7 @@ internal static class PlanVersions
             }
             else if (a?.GetRawText() != b?.GetRawText() && !(IsNothing(a) && IsNothing(b)))
             {
-                found.Add((path, Text(a), Text(b)));
+                found.Add(new(path, Text(a), Text(b)));
             }
         }
 

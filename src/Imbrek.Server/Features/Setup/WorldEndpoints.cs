@@ -38,7 +38,7 @@ internal static class WorldEndpoints
 
     public sealed record HangRequest(string Database, bool Hangs);
 
-    public sealed record SignInRequest(string Database, bool Expired);
+    public sealed record BackupSignInRequest(string Database, bool Expired);
 
     public sealed record MarkerRequest(string Database, string Name);
 
@@ -95,7 +95,7 @@ internal static class WorldEndpoints
             w.Faults.SetHanging(new(r.Database!), r.Hangs);
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("HangBackups");
-        app.MapPost("/api/world/sign-in", (SignInRequest r, WorldHost host, FleetState fleet) =>
+        app.MapPost("/api/world/sign-in", (BackupSignInRequest r, WorldHost host, FleetState fleet) =>
         {
             var w = Led(host);
             _ = fleet[r.Database ?? ""];

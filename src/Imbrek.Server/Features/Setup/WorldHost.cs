@@ -40,6 +40,7 @@ internal sealed class WorldHost(
     private int lead;
     private Instant silenceHeard;
     private volatile bool asked = true;
+    private volatile bool plansChanged;
     private readonly Stopwatch healthRead = Stopwatch.StartNew();
 
     /// <summary>Whether this server shows a demo.</summary>
@@ -102,7 +103,11 @@ internal sealed class WorldHost(
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        peers.RunsTold += () => asked = true;
+        peers.Heard += news =>
+        {
+            asked |= news.Runs.Length > 0;
+            plansChanged |= news.Fleet;
+        };
         while (IsDemo && !stoppingToken.IsCancellationRequested)
         {
             try
@@ -212,23 +217,14 @@ internal sealed class WorldHost(
         log.LogInformation("The world goes on from {Now}", opened.Now);
     }
 
-    /// <summary>Takes over plans and pauses that somebody changed.</summary>
+    /// <summary>Has plans and pauses that somebody changed taken over: by this process if it runs the world, and by all others.</summary>
     public async Task PlansChangedAsync(CancellationToken cancel)
     {
-        await step.WaitAsync(cancel);
-        try
+        await peers.TellAsync([], [], true, cancel);
+        plansChanged = true;
+        if (world is { } w)
         {
-            if (world is { } w)
-            {
-                await using var data = ImbrekDatabase.Context(source);
-                w.SetPlans(fleet.Fleet.Plans);
-                w.SetPauses(await PausesAsync(data, cancel));
-                notices = new NoticeBook(fleet.Fleet);
-            }
-        }
-        finally
-        {
-            step.Release();
+            await StepAsync(w, w.Now, cancel);
         }
     }
 
@@ -242,20 +238,7 @@ internal sealed class WorldHost(
         await step.WaitAsync(cancel);
         try
         {
-            if (asked)
-            {
-                asked = false;
-                try
-                {
-                    await TakeUpAsync(w, cancel);
-                }
-                catch
-                {
-                    asked = true;
-                    throw;
-                }
-            }
-
+            await HearAsync(w, cancel);
             var thought = Stopwatch.StartNew();
             while (!w.Advance(to, evenIfSomebodyThinks: thought.Elapsed > LongestThought))
             {
@@ -271,9 +254,35 @@ internal sealed class WorldHost(
         }
     }
 
-    private async Task TakeUpAsync(World w, CancellationToken cancel)
+    /// <summary>Takes over what was asked of this process since the last step, by whichever process.</summary>
+    private async Task HearAsync(World w, CancellationToken cancel)
     {
-        await using var data = ImbrekDatabase.Context(source);
+        var (plans, runs) = (plansChanged, asked);
+        plansChanged = asked = false;
+        try
+        {
+            await using var data = ImbrekDatabase.Context(source);
+            if (plans)
+            {
+                w.SetPlans(fleet.Fleet.Plans);
+                w.SetPauses(await PausesAsync(data, cancel));
+                notices = new NoticeBook(fleet.Fleet);
+            }
+
+            if (runs)
+            {
+                await TakeUpAsync(w, data, cancel);
+            }
+        }
+        catch
+        {
+            (plansChanged, asked) = (plansChanged || plans, asked || runs);
+            throw;
+        }
+    }
+
+    private static async Task TakeUpAsync(World w, ImbrekContext data, CancellationToken cancel)
+    {
         var rows = await data.TaskRuns.AsNoTracking()
             .Where(r => (r.State == (short)TaskRunState.Waiting && r.AskedBy != null) || (r.State <= (short)TaskRunState.Running && r.CancelledBy != null)).ToListAsync(cancel);
         foreach (var r in rows)

@@ -197,7 +197,8 @@ internal static class TaskRunEndpoints
             throw new BadInputException("at", "you asked for this run at this time already", 409, "asked-already");
         }
 
-        await TellAsync(row.Id, host, peers, cancel);
+        await peers.TellAsync([], [row.Id], false, cancel);
+        await host.TakeUpAskedAsync(cancel);
         return TypedResults.Created($"/api/task-runs/{row.Id}", new RunAsked(row.Id, due));
     }
 
@@ -209,14 +210,9 @@ internal static class TaskRunEndpoints
             throw new BadInputException("id", "it is over, or there is no such run", 409, "not-now");
         }
 
-        await TellAsync(id, host, peers, cancel);
-        return TypedResults.NoContent();
-    }
-
-    private static async Task TellAsync(Guid run, WorldHost host, Peers peers, CancellationToken cancel)
-    {
-        await peers.TellAsync([], [run], false, cancel);
+        await peers.TellAsync([], [id], false, cancel);
         await host.TakeUpAskedAsync(cancel);
+        return TypedResults.NoContent();
     }
 
     private static T Read<T>(string member, string text)

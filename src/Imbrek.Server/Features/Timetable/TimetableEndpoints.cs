@@ -4,7 +4,6 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
-using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
@@ -149,6 +148,20 @@ internal static class TimetableEndpoints
                 PlanFile.Name((TaskRunState)r.State), r.Id, task?.Window is { } w && ended - r.Due > w));
         }
 
+        // What somebody asked for at a time to come, as long as it takes alone.
+        var asked = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Waiting && r.AskedBy != null && r.Due >= start && r.Due < end).Take(MostRuns).ToListAsync(cancel);
+        foreach (var r in asked)
+        {
+            if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan)?.Task(r.Task) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))
+            {
+                var load = designed.LoadOf(d, now);
+                var seconds = task.Kind.Makes() is null ? RunPace.OverheadSeconds : RunPace.Alone(f, d, task, load.SizeAt(r.Due.ToUnixTimeMilliseconds()) * load.RatioOf(task));
+                lanes.Add(new LaneRun(
+                    r.Plan, r.Task, PlanFile.Name(task.Kind), r.Database, d.Host.Value, task.Store?.Value, [.. task.CopyTo.Select(c => c.Value)], r.Due, r.Due, r.Due + Duration.FromSeconds(Math.Min(seconds, 86_400)), false,
+                    "asked", r.Id, false));
+            }
+        }
+
         foreach (var p in sink.States.Take(MostRuns))
         {
             var s = series[p.Series];
@@ -285,13 +298,13 @@ internal static class TimetableEndpoints
     }
 
     private static async Task<Ok<AcceptedView>> AcceptAsync(
-        AcceptRequest request, FleetState state, NpgsqlDataSource source, ImbrekContext data, WorldHost world, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        AcceptRequest request, FleetState state, NpgsqlDataSource source, ImbrekContext data, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var moves = Read(request, state.Fleet);
         var plans = moves.Select(m => m.Plan).ToHashSet();
         var numbers = await data.PlanVersions.AsNoTracking().GroupBy(v => v.Plan).Select(g => new { g.Key, Number = g.Max(v => v.Number) }).ToDictionaryAsync(g => g.Key, g => g.Number, cancel);
         var changed = Proposal.Accept(state.Fleet.Plans, moves).Where(p => plans.Contains(p.Id)).Select(p => (p, false, numbers[p.Id.Value])).ToArray();
-        await PlanEndpoints.WriteAsync(changed, source, state, world, peers, user, clock, cancel);
+        await PlanEndpoints.WriteAsync(changed, source, state, world, user, clock, cancel);
         return TypedResults.Ok(new AcceptedView(changed.Length, moves.Length));
     }
 

@@ -13,6 +13,7 @@ import { bytes, duration, localTime, utc } from '../../shared/format';
 import { RangeButtons } from '../../shared/RangeButtons';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { VerdictMark } from '../../shared/VerdictMark';
+import { AskForRun } from '../taskruns/AskForRun';
 import { IncidentForm } from './IncidentForm';
 import { SetTable } from './SetTable';
 import { WaysTable } from './WaysTable';
@@ -43,8 +44,10 @@ export default function DatabasePage() {
     queryFn: () => got(api.GET('/api/findings', { params: { query: { database: id } } })),
   });
   const plan = useQuery({
-    queryKey: ['database', id, 'plan'],
-    queryFn: () => got(api.GET('/api/databases/{id}/plan', { params: { path: { id } } })),
+    queryKey: ['database', id, 'plan', premise.query.loss],
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      got(api.GET('/api/databases/{id}/plan', { params: { path: { id }, query: { loss: premise.query.loss } } })),
   });
   const { cover, zoom, show, days } = useCover(id);
   const chosenText = params.get('instant');
@@ -128,7 +131,7 @@ export default function DatabasePage() {
                 ? 'no plan covers it'
                 : designed
                   ? 'the plan leaves nothing'
-                  : 'it was not agreed for this loss'
+                  : 'it is being worked out'
             }
             note={
               designed?.designedRestoreSeconds != null
@@ -232,7 +235,7 @@ export default function DatabasePage() {
             'No objective was agreed for it.'
           )}
         </Section>
-        {plan.data && <PlanSection plan={plan.data} zone={zone} />}
+        {plan.data && <PlanSection plan={plan.data} zone={zone} database={mayOperate ? id : null} />}
         {(findings.data?.length ?? 0) > 0 && (
           <Section title="Findings">
             {findings.data!.map((f, i) => (
@@ -286,7 +289,15 @@ function Section({ title, children }: { title: string; children: React.ReactNode
 }
 
 /** Its plan, what runs next, and designed beside observed. */
-function PlanSection({ plan: p, zone }: { plan: Schemas['DatabasePlanView']; zone: string }) {
+function PlanSection({
+  plan: p,
+  zone,
+  database,
+}: {
+  plan: Schemas['DatabasePlanView'];
+  zone: string;
+  database: string | null;
+}) {
   const { search } = useLocation();
   const differs = p.figures.filter((f) => f.whyTheyDiffer.length > 0);
   return (
@@ -299,9 +310,24 @@ function PlanSection({ plan: p, zone }: { plan: Schemas['DatabasePlanView']; zon
       ))}
       {p.next.slice(0, 4).map((n) => (
         <Box key={n.task + n.due} sx={{ color: 'text.secondary' }}>
-          {n.task}, {localTime(n.due, zone, false)}
+          {n.run ? <Link to={withPremise(`/task-runs/${n.run}`, search)}>{n.task}</Link> : n.task},{' '}
+          {localTime(n.due, zone, false)}
+          {n.askedBy && `, asked for by ${n.askedBy}`}
         </Box>
       ))}
+      {database && p.plans.length > 0 && (
+        <Box
+          component="details"
+          sx={{ mt: 0.5, '& summary': { cursor: 'pointer', color: 'primary.main' }, '& [role=group]': { mt: 1 } }}
+        >
+          <summary>Run a task of it, now or at a time</summary>
+          <AskForRun
+            tasks={p.plans.flatMap((x) => x.tasks.map((t) => ({ plan: x.id, task: t.id, kind: t.kind })))}
+            databases={[database]}
+            zone={zone}
+          />
+        </Box>
+      )}
       {p.figures.length > 0 && differs.length === 0 && (
         <Box sx={{ mt: 0.5 }}>Designed and observed agree within a tenth for every loss.</Box>
       )}

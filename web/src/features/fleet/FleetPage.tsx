@@ -10,11 +10,13 @@ import { useMemo, useRef, useState, type KeyboardEvent } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { useGo, usePremise, withPremise } from '../../app/premise';
+import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { UsedBar } from '../../shared/Figure';
 import { duration } from '../../shared/format';
 import { MiniStrip } from '../../shared/MiniStrip';
 import { byNeed, TileShape, verdictWord, type Verdict } from '../../shared/VerdictMark';
+import { PutUnderPlan } from '../plans/PutUnderPlan';
 import { NeedsYou } from './NeedsYou';
 
 type Row = Schemas['FleetRow'];
@@ -38,6 +40,7 @@ export default function FleetPage() {
   const only = params.get('only') as Verdict | null;
   const find = params.get('find') ?? '';
   const order = params.get('order') ?? 'service';
+  const mayPlan = useMay('plan');
   const fleet = useQuery({
     queryKey: ['fleet', 'list', premise.query],
     placeholderData: (before) => before,
@@ -94,6 +97,9 @@ export default function FleetPage() {
             sx={{ width: 110 }}
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
           />
+          {mayPlan && (find !== '' || only !== null) && (
+            <PutUnderPlan databases={lines.flatMap((l) => ('row' in l ? [l.row.id] : []))} />
+          )}
           <Button size="small" onClick={() => put('order', order === 'service' ? 'need' : null)}>
             {order === 'service' ? 'Sort by need' : 'By service'}
           </Button>

@@ -4,17 +4,10 @@ import { useMutation } from '@tanstack/react-query';
 import { api, got, type Schemas } from '../../api/client';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration, localDay, localTime } from '../../shared/format';
-import type { Consequences, PlanDraft } from './draft';
+import { Differences } from './Differences';
+import { lossWord, type Consequences, type PlanDraft } from './draft';
 import { FindingList } from './FindingList';
 import { WeekStrip } from './WeekStrip';
-
-const lossWord: Record<string, string> = {
-  none: 'a bad change',
-  host: 'its host lost',
-  array: 'its array lost',
-  site: 'its site lost',
-  hostile: 'stolen credentials',
-};
 
 const clashWord: Record<string, string> = {
   windowMissed: 'ends after its window',
@@ -148,15 +141,7 @@ export function ConsequenceColumn({
       )}
       {c && c.differences.length > 0 && (
         <Part title="Different from the saved version">
-          {c.differences.slice(0, 12).map((d) => (
-            <Box key={d.member} sx={{ mb: 0.5, overflowWrap: 'anywhere' }}>
-              {d.member}:{' '}
-              <Box component="span" sx={{ color: 'text.secondary' }}>
-                {d.before ?? 'nothing'}
-              </Box>{' '}
-              → <b>{d.after ?? 'nothing'}</b>
-            </Box>
-          ))}
+          <Differences all={c.differences} />
         </Part>
       )}
     </Box>

@@ -2,10 +2,11 @@ import Alert from '@mui/material/Alert';
 import Autocomplete from '@mui/material/Autocomplete';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
-import { useLocation, useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link, useLocation, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, ApiError, got, type Schemas } from '../../api/client';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
@@ -13,7 +14,8 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { localTime } from '../../shared/format';
 import { ConsequenceColumn } from './ConsequenceColumn';
-import { nextTask, type PlanDraft } from './draft';
+import { Differences } from './Differences';
+import { nextTask, withMembers, type PlanDraft } from './draft';
 import { RetentionPanel } from './RetentionPanel';
 import { TaskRow } from './TaskRow';
 
@@ -49,6 +51,7 @@ export default function PlanPage() {
       }
       version={isNew ? 0 : (saved.data?.version ?? 0)}
       versions={isNew ? [] : (saved.data?.versions ?? [])}
+      added={params.get('add')?.split(',') ?? []}
       isNew={isNew}
     />
   );
@@ -61,17 +64,21 @@ function Worksheet({
   initial,
   version,
   versions,
+  added,
   isNew,
 }: {
   initial: PlanDraft;
   version: number;
   versions: Schemas['PlanVersionView'][];
+  /** Databases to put under it, chosen elsewhere; nothing is saved before the consequences are seen. */
+  added: string[];
   isNew: boolean;
 }) {
-  const [plan, setPlan] = useState(initial);
-  const [asked, setAsked] = useState(initial);
+  const [plan, setPlan] = useState(() => withMembers(initial, added));
+  const [asked, setAsked] = useState(plan);
   const zone = useZone();
   const may = useMay('plan');
+  const mayAsk = useMay('operate');
   const { search } = useLocation();
   const navigate = useNavigate();
   const queries = useQueryClient();
@@ -125,6 +132,7 @@ function Worksheet({
             {isNew ? 'not saved yet' : `version ${version}${change ? ', changed' : ''}`}
           </Box>
           <Box sx={{ flex: 1 }} />
+          {!isNew && <CompareWith plan={plan.id} />}
           {may && !isNew && (
             <>
               <Button onClick={() => void navigate(withPremise('/plans/new', search, { copy: plan.id }))}>Copy</Button>
@@ -166,7 +174,7 @@ function Worksheet({
               said={consequences.data?.words[t.id]}
               onChange={(next) => put({ tasks: plan.tasks.map((o, n) => (n === i ? next : o)) })}
               onRemove={() => put({ tasks: plan.tasks.filter((_, n) => n !== i) })}
-              database={may && !change && !isNew ? consequences.data?.caught[0] : undefined}
+              databases={mayAsk && !change && !isNew ? (consequences.data?.caught ?? []) : []}
               plan={plan.id}
             />
           ))}
@@ -192,17 +200,7 @@ function Worksheet({
         {consequences.data && plan.tasks.some((t) => t.kind === 'cleanUp') && (
           <RetentionPanel plan={asked} databases={consequences.data.caught} zone={zone} />
         )}
-        {versions.length > 1 && (
-          <Box component="section" sx={{ mt: 2 }}>
-            <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Versions</h2>
-            {versions.slice(0, 8).map((v) => (
-              <Box key={v.number}>
-                <b>{v.number}</b> {localTime(v.at, zone, false)} by {v.who}
-                {v.removed && ', removed'}
-              </Box>
-            ))}
-          </Box>
-        )}
+        {versions.length > 1 && <Versions plan={plan.id} versions={versions} zone={zone} />}
       </Box>
       <ConsequenceColumn
         consequences={consequences.data}
@@ -212,6 +210,60 @@ function Worksheet({
         zone={zone}
       />
     </Box>
+  );
+}
+
+/** Who changed what and when; any version beside the newest. */
+function Versions({ plan, versions, zone }: { plan: string; versions: Schemas['PlanVersionView'][]; zone: string }) {
+  const { search } = useLocation();
+  const newest = versions[0]!.number;
+  return (
+    <Box component="section" aria-label="Versions" sx={{ mt: 2 }}>
+      <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Versions</h2>
+      {versions.map((v) => (
+        <Box key={v.number} component="details" sx={{ borderTop: 1, borderColor: 'divider', py: 0.5 }}>
+          <Box component="summary" sx={{ cursor: 'pointer' }}>
+            <b>{v.number}</b> {localTime(v.at, zone, false)} by {v.who}
+            {v.removed && ', removed'}
+            <Box component="span" sx={{ color: 'text.secondary' }}>
+              {v.changes.length > 0 && `, ${v.changes.length} changed`}
+            </Box>
+          </Box>
+          <Box sx={{ pl: 2, py: 0.5 }}>
+            <Differences all={v.changes} />
+            {v.number !== newest && (
+              <Link to={withPremise('/plans/compare', search, { left: `${plan}@${v.number}`, right: plan })}>
+                Beside the newest
+              </Link>
+            )}
+          </Box>
+        </Box>
+      ))}
+    </Box>
+  );
+}
+
+/** Puts another plan beside this one. */
+function CompareWith({ plan }: { plan: string }) {
+  const { search } = useLocation();
+  const navigate = useNavigate();
+  const plans = useQuery({ queryKey: ['plans'], queryFn: () => got(api.GET('/api/plans')) });
+  return (
+    <TextField
+      select
+      label="Compare with"
+      value=""
+      onChange={(e) => void navigate(withPremise('/plans/compare', search, { left: plan, right: e.target.value }))}
+      sx={{ width: 150 }}
+    >
+      {(plans.data?.plans ?? [])
+        .filter((p) => p.id !== plan)
+        .map((p) => (
+          <MenuItem key={p.id} value={p.id}>
+            {p.name}
+          </MenuItem>
+        ))}
+    </TextField>
   );
 }
 

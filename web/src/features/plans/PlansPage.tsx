@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import Checkbox from '@mui/material/Checkbox';
 import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useQuery } from '@tanstack/react-query';
@@ -12,6 +13,7 @@ import { Failure } from '../../shared/Failure';
 import { duration } from '../../shared/format';
 import { kindWord } from './draft';
 import { FindingList } from './FindingList';
+import { PutUnderPlan } from './PutUnderPlan';
 
 const columns = 'minmax(170px, 1fr) 76px minmax(240px, 1.7fr) 96px 96px 92px 84px';
 
@@ -20,6 +22,7 @@ export default function PlansPage() {
   const { search } = useLocation();
   const go = useGo();
   const may = useMay('plan');
+  const [left, setLeft] = useState<string[]>([]);
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => got(api.GET('/api/plans')) });
   const ready = useQuery({
@@ -106,10 +109,24 @@ export default function PlansPage() {
         <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Covered by no plan</h2>
         {d?.uncovered.length === 0 && <Box sx={{ color: 'text.secondary' }}>Every database is in a plan.</Box>}
         {d?.uncovered.slice(0, 50).map((id) => (
-          <Box key={id} sx={{ py: 0.5 }}>
+          <Box key={id} sx={{ display: 'flex', alignItems: 'center' }}>
+            {may && (
+              <Checkbox
+                size="small"
+                sx={{ p: 0.5 }}
+                checked={!left.includes(id)}
+                onChange={(_, on) => setLeft(on ? left.filter((x) => x !== id) : [...left, id])}
+                slotProps={{ input: { 'aria-label': `Put ${id} under a plan` } }}
+              />
+            )}
             <Link to={withPremise(`/databases/${id}`, search)}>{id}</Link>
           </Box>
         ))}
+        {may && d && d.uncovered.length > 0 && (
+          <Box sx={{ mt: 1 }}>
+            <PutUnderPlan databases={d.uncovered.slice(0, 50).filter((id) => !left.includes(id))} />
+          </Box>
+        )}
         {(d?.uncovered.length ?? 0) > 50 && <Box>and {d!.uncovered.length - 50} more</Box>}
         {(d?.conflicting.length ?? 0) > 0 && (
           <>

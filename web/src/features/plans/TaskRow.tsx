@@ -5,12 +5,12 @@ import Checkbox from '@mui/material/Checkbox';
 import FormControlLabel from '@mui/material/FormControlLabel';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
-import { useMutation, useQuery } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, got } from '../../api/client';
-import { useGo } from '../../app/premise';
 import { usePlaces } from '../../app/places';
 import { localTime } from '../../shared/format';
+import { AskForRun } from '../taskruns/AskForRun';
 import { keepWords, kindWord, makesSet, readKeep, readSpan, spanWords, type TaskDraft } from './draft';
 
 const needsStore = (kind: string) => makesSet(kind) || kind === 'copyElsewhere';
@@ -23,7 +23,7 @@ export function TaskRow({
   said,
   onChange,
   onRemove,
-  database,
+  databases,
   plan,
 }: {
   task: TaskDraft;
@@ -32,7 +32,7 @@ export function TaskRow({
   said: string | undefined;
   onChange: (t: TaskDraft) => void;
   onRemove: () => void;
-  database: string | undefined;
+  databases: string[];
   plan: string;
 }) {
   const stores = (usePlaces().data?.things ?? []).filter((p) => p.kind === 'store').map((p) => p.id);
@@ -44,16 +44,6 @@ export function TaskRow({
     enabled: words !== '',
     retry: false,
     queryFn: () => got(api.GET('/api/words', { params: { query: { text: words, zone: t.recurrence?.zone ?? zone } } })),
-  });
-  const go = useGo();
-  const runNow = useMutation({
-    mutationFn: () =>
-      got(
-        api.POST('/api/task-runs', {
-          body: { plan, task: t.id, database: database!, outsideChain: t.kind === 'full' },
-        }),
-      ),
-    onSuccess: (r) => go(`/task-runs/${r.id}`),
   });
   const put = (next: Partial<TaskDraft>) => onChange({ ...t, ...next });
   const type = (text: string) => {
@@ -247,17 +237,14 @@ export function TaskRow({
             control={<Checkbox size="small" checked={t.outsideChain} onChange={(_, v) => put({ outsideChain: v })} />}
             label="Outside the chain"
           />
-          <Box>
-            {database && (
-              <Button onClick={() => runNow.mutate()} disabled={runNow.isPending}>
-                Run now on {database}
-              </Button>
-            )}
-            <Button color="error" onClick={onRemove}>
-              Remove task
-            </Button>
-            {runNow.error && <Box sx={{ color: 'error.main' }}>{runNow.error.message}</Box>}
-          </Box>
+          <Button color="error" onClick={onRemove} sx={{ justifySelf: 'start' }}>
+            Remove task
+          </Button>
+          {databases.length > 0 && (
+            <Box sx={{ gridColumn: '1 / -1' }}>
+              <AskForRun tasks={[{ plan, task: t.id, kind: t.kind }]} databases={databases} zone={zone} />
+            </Box>
+          )}
         </Box>
       )}
     </Box>

@@ -77,6 +77,25 @@ export const kindWord: Record<string, string> = {
   testRestore: 'Test restore',
 };
 
+/** Losses as a plan's figures suppose them. */
+export const lossWord: Record<string, string> = {
+  none: 'a bad change',
+  host: 'its host lost',
+  array: 'its array lost',
+  site: 'its site lost',
+  hostile: 'stolen credentials',
+};
+
+/** A plan that catches further databases by name, and no longer leaves them out. */
+export const withMembers = (plan: PlanDraft, added: string[]): PlanDraft => ({
+  ...plan,
+  members: {
+    ...plan.members,
+    databases: [...new Set([...plan.members.databases, ...added])],
+    except: plan.members.except.filter((d) => !added.includes(d)),
+  },
+});
+
 export const makesSet = (kind: string) =>
   ['full', 'differential', 'incremental', 'log', 'snapshot', 'export'].includes(kind);
 

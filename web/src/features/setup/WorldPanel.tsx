@@ -1,6 +1,7 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import FormControlLabel from '@mui/material/FormControlLabel';
 import MenuItem from '@mui/material/MenuItem';
 import Switch from '@mui/material/Switch';
 import TextField from '@mui/material/TextField';
@@ -172,6 +173,30 @@ export function WorldPanel() {
           >
             Lose the log not yet backed up
           </Button>
+          <Box sx={{ display: 'flex', gap: 2 }}>
+            <FormControlLabel
+              control={
+                <Switch
+                  size="small"
+                  checked={w?.hanging.includes(database) ?? false}
+                  onChange={(_, hangs) => act.mutate(() => api.POST('/api/world/hang', { body: { database, hangs } }))}
+                />
+              }
+              label="backups hang"
+            />
+            <FormControlLabel
+              control={
+                <Switch
+                  size="small"
+                  checked={w?.signInExpired.includes(database) ?? false}
+                  onChange={(_, expired) =>
+                    act.mutate(() => api.POST('/api/world/sign-in', { body: { database, expired } }))
+                  }
+                />
+              }
+              label="sign-in expired"
+            />
+          </Box>
           <TextField select label="Copy" value={copy} onChange={(e) => setCopy(e.target.value)}>
             {(sets.data ?? []).flatMap((s) =>
               s.copies

@@ -29,22 +29,35 @@ export function stack(runs: Run[], most = 9): { run: Run; row: number }[] {
     });
 }
 
+/** Whether a run is due by a recurrence that can be moved: not one that was, nor one somebody asked for. */
+export const canMove = (r: Run) => !r.actual && r.state === 'expected';
+
+/** Minutes that a way in pixels comes to, in steps of five. */
+export const minutesOf = (pixels: number, plot: number, hours: number) => Math.round((pixels / plot) * hours * 12) * 5;
+
 /** Lanes on one time axis: runs that were as solid bars, those expected as outlines, the load under them, windows and pauses behind them. */
 export function Lanes({
   table: t,
   lanes,
   zone,
   chosen,
+  minutes,
   keyOf,
   onChoose,
+  onMove,
 }: {
   table: Schemas['TimetableView'];
   lanes: Lane[];
   zone: string;
   chosen: string | null;
   keyOf: (r: Run) => string;
+  /** How far the chosen run is moved, not yet saved. */
+  minutes: number;
   onChoose: (r: Run | null) => void;
+  /** Moves a run by so many minutes from where it is; left out when one may not. */
+  onMove: ((r: Run, minutes: number) => void) | undefined;
 }) {
+  const [drag, setDrag] = useState<{ key: string; from: number; minutes: number } | null>(null);
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(860);
   useEffect(() => {
@@ -124,14 +137,19 @@ export function Lanes({
               const [l, r] = [x(Math.max(a, Date.parse(run.from))), x(Math.min(b, Date.parse(run.to)))];
               const bad = run.late || run.state === 'failed';
               const key = keyOf(run);
+              const moved = drag?.key === key ? drag.minutes : key === chosen ? minutes : 0;
+              const shift = (moved / 60 / hours) * plot;
+              const mayMove = onMove !== undefined && canMove(run);
               const colour = bad ? 'var(--mui-palette-verdict-breached)' : 'var(--mui-palette-primary-main)';
               return (
                 <rect
                   key={key}
                   data-run={key}
+                  transform={shift ? `translate(${shift} 0)` : undefined}
+                  strokeDasharray={shift ? '3 2' : undefined}
                   tabIndex={0}
                   role="button"
-                  aria-label={`${run.task} of ${run.database}, ${run.actual ? run.state : 'expected'} ${localTime(run.from, zone, false)}, ${duration((Date.parse(run.to) - Date.parse(run.from)) / 1000)}${run.late ? ', ends after its window' : ''}`}
+                  aria-label={`${run.task} of ${run.database}, ${run.state} ${localTime(run.from, zone, false)}, ${duration((Date.parse(run.to) - Date.parse(run.from)) / 1000)}${run.late ? ', ends after its window' : ''}`}
                   aria-pressed={key === chosen}
                   x={l}
                   width={Math.max(3, r - l)}
@@ -141,12 +159,32 @@ export function Lanes({
                   fillOpacity={run.actual ? 0.85 : 1}
                   stroke={key === chosen ? 'var(--mui-palette-text-primary)' : colour}
                   strokeWidth={key === chosen ? 2 : 1.2}
-                  style={{ cursor: 'pointer' }}
-                  onClick={() => onChoose(key === chosen ? null : run)}
+                  style={{ cursor: mayMove ? 'ew-resize' : 'pointer', touchAction: 'none' }}
+                  onPointerDown={(e) => {
+                    if (!mayMove || e.button !== 0) return;
+                    e.currentTarget.setPointerCapture(e.pointerId);
+                    setDrag({ key, from: e.clientX - shift, minutes: moved });
+                  }}
+                  onPointerMove={(e) => {
+                    if (drag?.key !== key) return;
+                    setDrag({ ...drag, minutes: minutesOf(e.clientX - drag.from, plot, hours) });
+                  }}
+                  onPointerUp={() => {
+                    if (drag?.key !== key) return;
+                    setDrag(null);
+                    if (drag.minutes !== (key === chosen ? minutes : 0)) onMove?.(run, drag.minutes);
+                    else onChoose(key === chosen ? null : run);
+                  }}
+                  onPointerCancel={() => setDrag(null)}
+                  onClick={() => !mayMove && onChoose(key === chosen ? null : run)}
                   onKeyDown={(e) => {
                     if (e.key === 'Enter' || e.key === ' ') {
                       e.preventDefault();
                       onChoose(run);
+                    }
+                    if (mayMove && (e.key === 'ArrowLeft' || e.key === 'ArrowRight')) {
+                      e.preventDefault();
+                      onMove(run, moved + (e.key === 'ArrowRight' ? 5 : -5) * (e.shiftKey ? 12 : 1));
                     }
                   }}
                 >
@@ -166,8 +204,8 @@ export function Lanes({
         )}
       </svg>
       <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
-        Solid: ran. Outlined: expected. Brick: failed or ends after its window. Pale bands: windows. Under each lane:
-        what it moves.
+        Solid: ran. Outlined: expected; drag one to move it. Brick: failed or ends after its window. Pale bands:
+        windows. Under each lane: what it moves.
       </Box>
     </Box>
   );

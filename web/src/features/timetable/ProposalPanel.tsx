@@ -7,7 +7,7 @@ import { api, got } from '../../api/client';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration } from '../../shared/format';
-import { Compare } from './TimetablePage';
+import { Compare } from './Compare';
 
 /** A proposal that spreads start times; taken over whole or one by one. */
 export function ProposalPanel() {

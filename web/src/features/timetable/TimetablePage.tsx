@@ -2,7 +2,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
@@ -11,7 +11,9 @@ import { useZone } from '../../app/places';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
+import { ChosenRun } from './ChosenRun';
 import { Lanes, type Lane } from './Lanes';
+import { NowPanel } from './NowPanel';
 import { PausePanel } from './PausePanel';
 import { ProposalPanel } from './ProposalPanel';
 import { TimetableTabs } from './TimetableTabs';
@@ -36,6 +38,8 @@ export default function TimetablePage() {
   const by = params.get('by') ?? 'host';
   const chosen = params.get('run');
   const [start, setStart] = useState<number | null>(null);
+  const [minutes, setMinutes] = useState(0);
+  const mayPlan = useMay('plan');
   // A day begins at the local midnight before now, so that what ran this morning is on it.
   const now = clock ? clock.now : 0;
   const midnight = Math.floor((now + zoneOffset(now, zone)) / day) * day - zoneOffset(now, zone);
@@ -118,7 +122,19 @@ export default function TimetablePage() {
             zone={zone}
             chosen={chosen}
             keyOf={keyOf}
-            onChoose={(r) => put('run', r ? keyOf(r) : null)}
+            minutes={minutes}
+            onChoose={(r) => {
+              setMinutes(0);
+              put('run', r ? keyOf(r) : null);
+            }}
+            onMove={
+              mayPlan
+                ? (r, by) => {
+                    setMinutes(by);
+                    put('run', keyOf(r));
+                  }
+                : undefined
+            }
           />
         )}
         {d && lanes.length === 0 && (
@@ -133,7 +149,8 @@ export default function TimetablePage() {
         tabIndex={0}
         sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
       >
-        {run && <Chosen key={keyOf(run)} run={run} zone={zone} />}
+        {run && <ChosenRun key={keyOf(run)} run={run} zone={zone} minutes={minutes} onMove={setMinutes} />}
+        <NowPanel />
         <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Clashes</h2>
         {d?.clashes.length === 0 && <Box sx={{ color: 'text.secondary' }}>None expected in what is shown.</Box>}
         {d?.clashes.slice(0, 10).map((c, i) => (
@@ -171,179 +188,4 @@ function arrange(d: Schemas['TimetableView'], by: string): Lane[] {
   if (by === 'link') d.loads.filter((l) => l.place.includes('–')).forEach((l) => lane(l.place));
   for (const r of d.runs) for (const p of places(r)) lane(p).runs.push(r);
   return [...lanes.values()].toSorted((a, b) => a.name.localeCompare(b.name));
-}
-
-/** The chosen run: what it is, and moving it by hand or keyboard, with the consequences before it is saved. */
-function Chosen({ run: r, zone }: { run: Run; zone: string }) {
-  const may = useMay('plan');
-  const queries = useQueryClient();
-  const [minutes, setMinutes] = useState(0);
-  const plan = useQuery({
-    queryKey: ['plans', 'one', r.plan],
-    queryFn: () => got(api.GET('/api/plans/{plan}', { params: { path: { plan: r.plan } } })),
-  });
-  const task = (
-    (
-      plan.data?.plan as unknown as
-        { tasks: { id: string; spreadSeconds: number; offsets: { database: string; seconds: number }[] }[] } | undefined
-    )?.tasks ?? []
-  ).find((t) => t.id === r.task);
-  const recurs = useQuery({
-    queryKey: ['offset', r.plan, r.task, r.database, plan.data?.version],
-    enabled: plan.data !== undefined,
-    queryFn: async () => {
-      const own = task?.offsets.find((o) => o.database === r.database)?.seconds;
-      return (
-        own ??
-        (
-          await got(
-            api.GET('/api/offsets', { params: { query: { plan: r.plan, task: r.task, database: r.database } } }),
-          )
-        ).seconds
-      );
-    },
-  });
-  const offset = recurs.data ?? 0;
-  const moves = [
-    {
-      plan: r.plan,
-      task: r.task,
-      database: r.database,
-      fromSeconds: offset,
-      toSeconds: Math.max(0, offset + minutes * 60),
-    },
-  ];
-  const measure = useQuery({
-    queryKey: ['measure', moves],
-    enabled: minutes !== 0 && recurs.data !== undefined,
-    placeholderData: keepPreviousData,
-    queryFn: () => got(api.POST('/api/timetable/measure', { body: { moves } })),
-  });
-  const save = useMutation({
-    mutationFn: () => got(api.POST('/api/timetable/accept', { body: { moves } })),
-    onSuccess: () => {
-      setMinutes(0);
-      void queries.invalidateQueries({ queryKey: ['timetable'] });
-      void queries.invalidateQueries({ queryKey: ['plans'] });
-    },
-  });
-  const m = measure.data;
-  return (
-    <Box
-      sx={{ mb: 2.5 }}
-      onKeyDown={(e) => {
-        if (e.key === 'ArrowRight' || e.key === 'ArrowLeft') {
-          e.preventDefault();
-          setMinutes((n) => n + (e.key === 'ArrowRight' ? 5 : -5) * (e.shiftKey ? 12 : 1));
-        }
-      }}
-    >
-      <h2 style={{ margin: '2px 0 4px', fontSize: 15 }}>
-        {r.task} of {r.database}
-      </h2>
-      <Box>
-        {r.actual ? 'ran' : 'expected'} {localTime(r.from, zone, false)} to {localTime(r.to, zone, false)} (
-        {duration((Date.parse(r.to) - Date.parse(r.from)) / 1000)})
-      </Box>
-      <Box sx={{ color: 'text.secondary' }}>
-        due {localTime(r.due, zone, false)}, {r.host}
-        {r.store && ` → ${[r.store, ...r.copyTo].join(', ')}`}
-        {r.late && <Box sx={{ color: 'verdict.breached' }}>ends after its window</Box>}
-      </Box>
-      {r.run && <a href={`/task-runs/${r.run}`}>the run</a>}
-      {may && !r.actual && (
-        <Box sx={{ mt: 1 }}>
-          <Button onClick={() => setMinutes(minutes - 15)}>15 min earlier</Button>
-          <Button onClick={() => setMinutes(minutes + 15)}>15 min later</Button>
-          <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
-            Arrow keys move it by 5 minutes, with Shift by an hour.
-          </Box>
-          {minutes !== 0 && (
-            <Box sx={{ mt: 0.5 }}>
-              <b>
-                {Math.abs(minutes)} min {minutes > 0 ? 'later' : 'earlier'} each time
-              </b>
-              {offset + minutes * 60 < 0 && <Box>It cannot start before the task is due; it would start when due.</Box>}
-              {m && <Compare before={m.before} after={m.after} />}
-              {m?.forced.map((f, i) => (
-                <Box key={i} sx={{ color: 'verdict.breached' }}>
-                  {f.database}: {f.reason}
-                </Box>
-              ))}
-              <Button variant="contained" onClick={() => save.mutate()} disabled={save.isPending || !m}>
-                Save the move
-              </Button>
-              <Button onClick={() => setMinutes(0)}>Leave it</Button>
-            </Box>
-          )}
-          {save.error && <Failure error={save.error} />}
-        </Box>
-      )}
-    </Box>
-  );
-}
-
-/** How crowded a week is, before and after. */
-export function Compare({ before, after }: { before: Schemas['CrowdView']; after: Schemas['CrowdView'] }) {
-  const rows: [string, string, string, boolean][] = [
-    [
-      'windows missed',
-      String(before.windowsMissed),
-      String(after.windowsMissed),
-      after.windowsMissed <= before.windowsMissed,
-    ],
-    [
-      'waiting, all together',
-      duration(before.waitingSeconds),
-      duration(after.waitingSeconds),
-      after.waitingSeconds <= before.waitingSeconds,
-    ],
-    [
-      'slower than alone',
-      `${before.stretch.toFixed(1)} times`,
-      `${after.stretch.toFixed(1)} times`,
-      after.stretch <= before.stretch,
-    ],
-    [
-      'most at once on a host',
-      String(before.mostAtOnce),
-      String(after.mostAtOnce),
-      after.mostAtOnce <= before.mostAtOnce,
-    ],
-    [
-      'longest, from due to end',
-      duration(before.longestSeconds),
-      duration(after.longestSeconds),
-      after.longestSeconds <= before.longestSeconds + 1,
-    ],
-  ];
-  return (
-    <Box
-      component="table"
-      aria-label="A week before and after"
-      sx={{ width: '100%', my: 0.5, fontSize: 12.5, '& td, & th': { textAlign: 'left', fontWeight: 400 } }}
-    >
-      <thead>
-        <Box component="tr" sx={{ color: 'text.secondary' }}>
-          <th>a week</th>
-          <th>now</th>
-          <th>then</th>
-        </Box>
-      </thead>
-      <tbody>
-        {rows.map(([word, b, a, good]) => (
-          <tr key={word}>
-            <td>{word}</td>
-            <td>{b}</td>
-            <Box
-              component="td"
-              sx={{ fontWeight: '650 !important', color: good ? 'text.primary' : 'verdict.breached' }}
-            >
-              {a}
-            </Box>
-          </tr>
-        ))}
-      </tbody>
-    </Box>
-  );
 }
