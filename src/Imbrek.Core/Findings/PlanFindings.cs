@@ -250,12 +250,12 @@ public static class PlanFindings
                 }
                 else if (!f.KeepsRpo(objective))
                 {
-                    Say("rpo-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan could lose {PlainDuration.Of(f.Window.WorstExposureSeconds ?? 0)}, {PlainDuration.Of(objective.RpoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner");
+                    Say("rpo-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan could lose {PlainDuration.Beyond(f.Window.WorstExposureSeconds ?? 0, objective.RpoSeconds)}", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner");
                 }
 
                 if (f.LongestRestore is { } path && path.ServiceSeconds > objective.RtoSeconds)
                 {
-                    Say("rto-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan's longest restore takes {PlainDuration.Of(path.ServiceSeconds)}, {PlainDuration.Of(objective.RtoSeconds)} is allowed", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster");
+                    Say("rto-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan's longest restore takes {PlainDuration.Beyond(path.ServiceSeconds, objective.RtoSeconds)}", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster");
                 }
             }
         }

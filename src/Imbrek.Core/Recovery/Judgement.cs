@@ -46,7 +46,7 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
             }
             else if (f.Path.ServiceSeconds > objective.RtoSeconds)
             {
-                Say(Verdict.Breached, $"{f.Loss.Clause} it would take {Plain(f.Path.ServiceSeconds)}, {Plain(objective.RtoSeconds)} is allowed");
+                Say(Verdict.Breached, $"{f.Loss.Clause} it would take {PlainDuration.Beyond(f.Path.ServiceSeconds, objective.RtoSeconds)}");
             }
             else if (f.CautiousServiceSeconds > objective.RtoSeconds)
             {
@@ -109,11 +109,11 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
 
         if (proof.LostSeconds > objective.RpoSeconds)
         {
-            return $"the last restore lost {Plain(proof.LostSeconds)}, {Plain(objective.RpoSeconds)} is allowed";
+            return $"the last restore lost {PlainDuration.Beyond(proof.LostSeconds, objective.RpoSeconds)}";
         }
 
         return proof.ServiceSeconds > objective.RtoSeconds
-            ? $"the last restore took {Plain(proof.ServiceSeconds)}, {Plain(objective.RtoSeconds)} is allowed"
+            ? $"the last restore took {PlainDuration.Beyond(proof.ServiceSeconds, objective.RtoSeconds)}"
             : null;
     }
 

@@ -24,6 +24,13 @@ public static class PlainDuration
         };
     }
 
+    /// <summary>Seconds beside what is allowed; where two units show no difference, by how much it is more.</summary>
+    /// <param name="seconds">Seconds, more than allowed.</param>
+    /// <param name="allowed">Seconds allowed.</param>
+    public static string Beyond(double seconds, double allowed) => Of(seconds) is var words && words != Of(allowed)
+        ? $"{words}, {Of(allowed)} is allowed"
+        : $"{words}, {Of(seconds - allowed)} more than allowed";
+
     private static string Two(long big, string bigUnit, long small, string smallUnit) =>
         small == 0 ? $"{big} {bigUnit}" : $"{big} {bigUnit} {small} {smallUnit}";
 }

@@ -87,6 +87,7 @@ export const theme = createTheme({
     MuiButton: { defaultProps: { disableElevation: true, size: 'small' } },
     MuiPaper: { defaultProps: { elevation: 0 }, styleOverrides: { root: { backgroundImage: 'none' } } },
     MuiTextField: { defaultProps: { size: 'small' } },
+    MuiFormControlLabel: { styleOverrides: { label: { fontSize: 13 } } },
     MuiInputBase: {
       styleOverrides: {
         root: { fontSize: 13 },

@@ -149,7 +149,7 @@ internal static class TimetableEndpoints
         }
 
         // What somebody asked for at a time to come, as long as it takes alone.
-        var asked = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Waiting && r.AskedBy != null && r.Due >= start && r.Due < end).Take(MostRuns).ToListAsync(cancel);
+        var asked = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Waiting && r.AskedBy != null && r.Due >= start && r.Due < end).OrderBy(r => r.Due).Take(MostRuns).ToListAsync(cancel);
         foreach (var r in asked)
         {
             if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan)?.Task(r.Task) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))

@@ -58,6 +58,7 @@ export default function FleetPage() {
     );
   const lines = useMemo(() => arrange(fleet.data?.rows ?? [], find, only, order), [fleet.data, find, only, order]);
   if (fleet.error) return <Failure error={fleet.error} again={() => void fleet.refetch()} />;
+  const rows = lines.flatMap((l) => ('row' in l ? [l.row.id] : []));
   const counts = new Map<Verdict, number>();
   fleet.data?.rows.forEach((r) => counts.set(r.verdict, (counts.get(r.verdict) ?? 0) + 1));
   return (
@@ -97,13 +98,16 @@ export default function FleetPage() {
             sx={{ width: 110 }}
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
           />
-          {mayPlan && (find !== '' || only !== null) && (
-            <PutUnderPlan databases={lines.flatMap((l) => ('row' in l ? [l.row.id] : []))} />
-          )}
           <Button size="small" onClick={() => put('order', order === 'service' ? 'need' : null)}>
             {order === 'service' ? 'Sort by need' : 'By service'}
           </Button>
         </Box>
+        {mayPlan && (find !== '' || only !== null) && rows.length > 0 && (
+          <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, px: 2, pb: 1 }}>
+            {rows.length} of {fleet.data?.rows.length} shown
+            <PutUnderPlan databases={rows} />
+          </Box>
+        )}
         <Table
           lines={lines}
           from={fleet.data?.coverFrom ?? ''}

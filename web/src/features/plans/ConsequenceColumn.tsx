@@ -31,6 +31,8 @@ export function ConsequenceColumn({
   plan: PlanDraft;
   zone: string;
 }) {
+  // That a store will be full is said where its space is, with the day.
+  const soon = c?.clashes.filter((x) => x.kind !== 'storeFull') ?? [];
   return (
     <Box
       component="aside"
@@ -120,9 +122,9 @@ export function ConsequenceColumn({
               </Box>
             ))}
           </Part>
-          {c.clashes.length > 0 && (
+          {soon.length > 0 && (
             <Part title="Clashes in the coming week">
-              {c.clashes.slice(0, 8).map((x, i) => (
+              {soon.slice(0, 8).map((x, i) => (
                 <Box key={i} sx={{ mb: 0.5 }}>
                   <b>{x.task ?? x.place}</b> {clashWord[x.kind]}
                   {x.count > 1 && `, ${x.count} times`}
