@@ -49,8 +49,6 @@ await FleetList();
 
 void Timetable()
 {
-    var zone = DateTimeZoneProviders.Tzdb["Europe/Oslo"];
-    Recurrence When(string words) => RecurrenceWords.TryParse(words, zone, new LocalDate(2026, 1, 1), out var r, out var error) ? r! : throw new FormatException(error);
     var due = new List<long>(40_000_000);
     foreach (var words in (string[])["every 15 minutes", "every 5 minutes between 06:00 and 22:00", "daily 01:30", "weekdays 06:00, 12:00, 18:00"])
     {
@@ -69,16 +67,6 @@ void Timetable()
         watch.Stop();
         Row($"expansion of \"{words}\" over 120 days with clock changes", $"{recurrence.Between(now, now + Duration.FromDays(120)).Count() * 2000.0 / watch.Elapsed.TotalSeconds / 1e6:0.0} million occurrences a second", "millions a second");
     }
-
-    Plan Weekly(int spreadHours) => new(
-        new("all"),
-        "All",
-        new Selection { Engines = [new("chain")] },
-        [
-            new PlanTask { Id = "full", Kind = TaskKind.Full, Recurrence = When("Sundays 00:00"), SpreadOver = Duration.FromHours(spreadHours), Store = new Id<Store>("store-east"), CopyTo = [new("store-west")] },
-            new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = When("every 15 minutes"), SpreadOver = Duration.FromMinutes(14), Store = new Id<Store>("store-east"), CopyTo = [new("store-west")] },
-        ],
-        TellRule.Nobody);
 
     var fleet = FleetGenerator.Fleet(10_000);
     var whole = Stopwatch.StartNew();
@@ -101,6 +89,19 @@ void Timetable()
         Row($"one edit of a plan of 500 databases, all simulated, figures of {sample} under five losses", $"{times.Order().ElementAt(2):0} ms", sample == 500 ? "" : "under 300 ms");
     }
 }
+
+Plan Weekly(int spreadHours) => new(
+    new("all"),
+    "All",
+    new Selection { Engines = [new("chain")] },
+    [
+        new PlanTask { Id = "full", Kind = TaskKind.Full, Recurrence = When("Sundays 00:00"), SpreadOver = Duration.FromHours(spreadHours), Store = new Id<Store>("store-east"), CopyTo = [new("store-west")] },
+        new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = When("every 15 minutes"), SpreadOver = Duration.FromMinutes(14), Store = new Id<Store>("store-east"), CopyTo = [new("store-west")] },
+    ],
+    TellRule.Nobody);
+
+Recurrence When(string words) =>
+    RecurrenceWords.TryParse(words, DateTimeZoneProviders.Tzdb["Europe/Oslo"], new LocalDate(2026, 1, 1), out var r, out var error) ? r! : throw new FormatException(error);
 
 void Row(string what, string measured, string asked) => Console.WriteLine($"| {what} | {measured} | {asked} |");
 
@@ -260,7 +261,11 @@ async Task FleetList()
     var signIn = new StringContent("""{"name":"admin","password":"tarnholt-demo-1"}""", System.Text.Encoding.UTF8, "application/json");
     var me = System.Text.Json.JsonDocument.Parse(await (await http.PostAsync("/api/sign-in", signIn)).Content.ReadAsStringAsync());
     http.DefaultRequestHeaders.Add("X-Imbrek-Token", me.RootElement.GetProperty("antiforgeryToken").GetString());
-    var fleet = FleetGenerator.Fleet(10_000);
+    var bare = FleetGenerator.Fleet(10_000);
+
+    // Twenty plans of 500 databases, fulls spread over most of a week, a log every 15 minutes.
+    var fleet = bare.WithPlans(bare.Databases.Chunk(500).Select((members, i) =>
+        Weekly(140) with { Id = new($"plan-{i}"), Name = $"Plan {i}", Members = new Selection { Databases = [.. members.Select(m => m.Id)] } }));
     var at = SystemClock.Instance.GetCurrentInstant();
     using var form = new MultipartFormDataContent
     {
@@ -279,14 +284,78 @@ async Task FleetList()
     Row("fleet list of 10,000 databases, all figures, the first time", $"{watch.Elapsed.TotalSeconds:0.0} s", "");
     Row("the same again", $"{await Best("/api/fleet"):0} ms", "under 1,000 ms");
     Row("a page of 100", $"{await Best("/api/fleet?from=5000&take=100"):0} ms", "under 100 ms");
+    watch.Restart();
+    await http.GetByteArrayAsync("/api/plans");
+    Row("20 plans over 10,000 databases, all simulated and all designed under five losses, the first time", $"{watch.Elapsed.TotalSeconds:0.0} s", "");
+    Row("the list of plans again, with findings", $"{await Best("/api/plans"):0} ms", "");
+    Row("findings of 10,000 databases", $"{await Best("/api/findings"):0} ms", "");
+    var plan = System.Text.Json.JsonDocument.Parse(await http.GetStringAsync("/api/plans/plan-7")).RootElement.GetProperty("plan").GetRawText();
+    Row("consequences of one edit there, over HTTP", $"{await BestOf(() => http.PostAsync("/api/consequences", new StringContent(plan, System.Text.Encoding.UTF8, "application/json"))):0} ms", "");
+    Row("timetable of a day there", $"{await Best($"/api/timetable?from={at}&to={at + Duration.FromDays(1)}"):0} ms", "");
+    await RunsAsync();
 
-    async Task<double> Best(string path)
+    // The history of a million runs; one in a thousand failed, one in 50,000 for a reason of its own.
+    async Task RunsAsync()
+    {
+        await using var source = ImbrekDatabase.Source($"{Environment.GetEnvironmentVariable("IMBREK_TEST_PG")};Database=bench;Command Timeout=600");
+        await using var connection = await source.OpenConnectionAsync();
+        watch.Restart();
+        for (var part = 0; part < 10; part++)
+        {
+            await using var transaction = await connection.BeginTransactionAsync();
+            await TaskRunTable.UpsertAsync(connection, [.. Enumerable.Range(part * 100_000, 100_000).Select(RunOf)], default);
+            await transaction.CommitAsync();
+        }
+
+        Row("1,000,000 runs kept, with their search index", $"{watch.Elapsed.TotalSeconds:0} s", "");
+        await using (var analyze = new NpgsqlCommand("vacuum analyze task_runs", connection) { CommandTimeout = 600 })
+        {
+            await analyze.ExecuteNonQueryAsync();
+        }
+
+        var deep = Uri.EscapeDataString($"{at - Duration.FromDays(9)}|{Guid.Empty}");
+        foreach (var (what, query) in ((string, string)[])
+        [
+            ("the first page of 1,000,000 runs", ""), ("a page in their middle", $"&before={deep}"), ("those of one database", "&database=db-4321"), ("those that failed", "&state=failed"),
+            ("searched for a note that 20 have", "&find=elbow"), ("for a word that nearly all have", "&find=log"), ("for a set by its name", "&find=db-77-set-770077"), ("for a word that none has", "&find=zebra"),
+        ])
+        {
+            Row($"{what}", $"{await Best($"/api/task-runs?take=40{query}"):0} ms", "");
+        }
+    }
+
+    TaskRun RunOf(int i)
+    {
+        var (database, due) = (new Id<Database>($"db-{i % 10_000}"), at - Duration.FromSeconds(i * 1.5));
+        var failed = i % 1000 == 999;
+        return new TaskRun
+        {
+            Id = TaskRun.IdOf(new($"plan-{i % 10_000 / 500}"), "log", database, due, null, null),
+            Plan = new($"plan-{i % 10_000 / 500}"),
+            Task = "log",
+            Kind = TaskKind.Log,
+            Database = database,
+            Due = due,
+            State = failed ? TaskRunState.Failed : TaskRunState.Done,
+            Started = due,
+            Ended = due + Duration.FromSeconds(5),
+            Attempts = failed ? 2 : 1,
+            StoredBytes = 1_000_000,
+            ExpectedSeconds = 5,
+            Set = failed ? null : new Id<BackupSet>($"{database}-set-{i}"),
+            Note = !failed ? null : i % 50_000 == 49_999 ? "the elbow of the tape arm is stuck" : "no link leads there",
+        };
+    }
+
+    Task<double> Best(string path) => BestOf(() => http.GetAsync(path));
+
+    async Task<double> BestOf(Func<Task<HttpResponseMessage>> ask)
     {
         var best = double.MaxValue;
         for (var i = 0; i < 5; i++)
         {
             watch.Restart();
-            await http.GetByteArrayAsync(path);
+            await (await ask()).EnsureSuccessStatusCode().Content.ReadAsByteArrayAsync();
             best = Math.Min(best, watch.Elapsed.TotalMilliseconds);
         }
 

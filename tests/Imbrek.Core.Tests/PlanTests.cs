@@ -159,6 +159,8 @@ public class PlanTests
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"near","recurrence":{"rule":"FREQ=DAILY;BYHOUR=99"}}]}""", "tasks[0].recurrence.rule")]
     [InlineData("""{"id":"p","members":{"services":["nobody"]}}""", "members.services")]
     [InlineData("""{"id":"a b"}""", "id")]
+    [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"near","recurrence":{"words":"daily 01:00"},"offsets":[{"database":"d0","seconds":1},{"database":"d0","seconds":2}]}]}""", "tasks[0].offsets[1].database")]
+    [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"near","recurrence":{"words":"daily 01:00"},"offsets":[{"database":"d0","seconds":700000}]}]}""", "tasks[0].offsets[0].seconds")]
     public void A_fault_names_the_member(string json, string member)
     {
         var read = PlanFile.Read(Encoding.UTF8.GetBytes(json), Harbour(), new LocalDate(2026, 1, 1));

@@ -49,6 +49,10 @@ internal static class PlanWorlds
             }),
         ]);
 
+    /// <summary>The same fleet with other databases or stores.</summary>
+    public static FleetModel Changed(this FleetModel f, Func<Database, int, Database> database, Func<Store, Store>? store = null) => new(
+        f.SiteList, f.Links, f.ArrayList, f.HostList, [.. f.StoreList.Select(store ?? (s => s))], f.EngineList, f.ObjectiveList, f.ServiceList, [.. f.Databases.Select(database)]);
+
     public static Recurrence When(string words) => RecurrenceWords.TryParse(words, Oslo, new LocalDate(2025, 1, 1), out var r, out var e) ? r! : throw new FormatException(e);
 
     public static PlanTask Task(TaskKind kind, string? when, string? id = null) => new()

@@ -11,6 +11,8 @@ namespace Imbrek.Core.Formats;
 /// <summary>A plan as JSON: a member of the fleet file, and what the API takes and gives. JSON Schema: docs/formats/fleet.schema.json.</summary>
 public static class PlanFile
 {
+    private const double LongestOffsetSeconds = 7 * 86_400;
+
     private static readonly Dictionary<string, TaskKind> Kinds = Enum.GetValues<TaskKind>().ToDictionary(Name);
     private static readonly Dictionary<string, Compression> Compressions = Enum.GetValues<Compression>().ToDictionary(Name);
     private static readonly Dictionary<string, LinkOn> Links = Enum.GetValues<LinkOn>().ToDictionary(Name);
@@ -153,7 +155,7 @@ public static class PlanFile
             Recurrence = recurrence,
             After = after,
             SpreadOver = Seconds(j, "spreadSeconds") ?? Duration.Zero,
-            Offsets = j.Objects("offsets").ToDictionary(o => o.Text("database") ?? "", o => Duration.FromSeconds(o.Number("seconds") ?? 0)),
+            Offsets = ReadOffsets(j),
             Window = Seconds(j, "windowSeconds", above: true),
             Store = store is null ? null : new Id<Store>(store),
             CopyTo = copyTo,
@@ -174,6 +176,26 @@ public static class PlanFile
         };
         j.WarnOfUnknown();
         return task;
+    }
+
+    /// <summary>Members' own starts; each at most once, and within a week.</summary>
+    private static Dictionary<string, Duration> ReadOffsets(LocatedJson j)
+    {
+        var offsets = new Dictionary<string, Duration>();
+        foreach (var o in j.Objects("offsets"))
+        {
+            var (database, seconds) = (o.Text("database"), o.Number("seconds"));
+            if (seconds > LongestOffsetSeconds)
+            {
+                o.FaultAt("seconds", "must be at most a week");
+            }
+            else if (database is not null && seconds is not null && !offsets.TryAdd(database, Duration.FromSeconds(seconds.Value)))
+            {
+                o.FaultAt("database", $"'{database}' is named twice");
+            }
+        }
+
+        return offsets;
     }
 
     private static Recurrence? ReadRecurrence(LocatedJson j, FleetModel fleet, LocalDate today)

@@ -1,0 +1,144 @@
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
+using NodaTime;
+using Xunit;
+using static Imbrek.Core.Tests.PlanWorlds;
+
+namespace Imbrek.Core.Tests;
+
+/// <summary>Every member of the open files, made wrong in every way: never an exception, always a fault that names the member.</summary>
+public class FormatMutations
+{
+    private static readonly string[] WrongKinds = ["""{"a":1}""", "[[]]", "true", "-17.5", "\"?\""];
+
+    /// <summary>Values of the right kind that nobody means.</summary>
+    private static readonly string[] Odd = ["\"\"", "\"\\u0000\"", "\"..\"", "\"2026-02-30T25:00:00Z\"", "-1", "0", "1e300", "9007199254740993", "null"];
+
+    private static FleetModel Rich => Harbour(2, farCapacity: 10_000_000_000_000).WithPlans(
+    [
+        Usual() with
+        {
+            Members = new Selection { Tags = ["t"], Except = [new("d1")] },
+            Tell = new TellRule(["a"], true, true, Duration.FromHours(3), true),
+            Tasks =
+            [
+                .. Usual().Tasks,
+                Task(TaskKind.Full, "last Friday of the month 22:00", "aside") with
+                {
+                    OutsideChain = true, Window = Duration.FromHours(3), Offsets = new Dictionary<string, Duration> { ["d0"] = Duration.FromMinutes(3) }, Key = "east-key",
+                    TimeLimit = Duration.FromHours(9), Lock = Duration.FromDays(7), Keep = new RetentionRule(Duration.FromDays(3), 1, 2, 3, 4, 5, Duration.FromDays(6), false),
+                    KeepCopies = RetentionRule.For(Duration.FromDays(2)),
+                },
+            ],
+        },
+    ]);
+
+    private static BackupSet[] Sets =>
+    [
+        new()
+        {
+            Id = new("full"), Database = new("d0"), Kind = SetKind.Full, ToPosition = 5, CoversTo = Monday, FinishedAt = Monday, DataBytes = 10,
+            Copies = [new(Near, Monday, null, Monday + Duration.FromDays(3), 4, CopyState.Good), new(Far, Monday, Monday + Duration.FromDays(9), null, 4, CopyState.Unverified)],
+        },
+        new()
+        {
+            Id = new("log"), Database = new("d0"), Kind = SetKind.Log, FromPosition = 5, ToPosition = 9, CoversFrom = Monday, CoversTo = Monday + Duration.FromHours(1),
+            FinishedAt = Monday + Duration.FromHours(1), DataBytes = 10, Copies = [new(Near, Monday + Duration.FromHours(1), null, null, 4, CopyState.Good)],
+        },
+    ];
+
+    private static IEnumerable<JsonNode> All(JsonNode? node) => node switch
+    {
+        JsonObject o => o.Select(p => p.Value).OfType<JsonNode>().SelectMany(v => All(v).Prepend(v)),
+        JsonArray a => a.OfType<JsonNode>().SelectMany(v => All(v).Prepend(v)),
+        _ => [],
+    };
+
+    private static string Kind(JsonNode? node) => node switch
+    {
+        JsonObject => "object",
+        JsonArray => "array",
+        null => "null",
+        _ => node.GetValueKind() switch { JsonValueKind.True or JsonValueKind.False => "boolean", JsonValueKind.Number => "number", _ => "text" },
+    };
+
+    /// <summary>Reads the document with each member in turn replaced by each of these.</summary>
+    private static void EachMember(string document, string[] by, Func<byte[], IReadOnlyList<Fault>?> read, Action<string, string, IReadOnlyList<Fault>?> then)
+    {
+        var paths = All(JsonNode.Parse(document)).Select(n => n.GetPath()).ToArray();
+        Assert.NotEmpty(paths);
+        foreach (var path in paths)
+        {
+            foreach (var value in by)
+            {
+                var changed = JsonNode.Parse(document)!;
+                var target = All(changed).Single(n => n.GetPath() == path);
+                var replacement = JsonNode.Parse(value);
+                if (ReferenceEquals(by, WrongKinds) && Kind(replacement) == Kind(target))
+                {
+                    continue;
+                }
+
+                target.ReplaceWith(replacement);
+                then(path[2..], value, read(Encoding.UTF8.GetBytes(changed.ToJsonString())));
+            }
+        }
+    }
+
+    private static void WrongKindsAreNamed(string document, Func<byte[], IReadOnlyList<Fault>?> read) => EachMember(document, WrongKinds, read, (member, value, faults) =>
+    {
+        Assert.True(faults is not null, $"{member} = {value} was taken");
+        Assert.True(
+            faults.Any(f => f.Member.StartsWith(member, StringComparison.Ordinal) || (f.Member.Length > 0 && member.StartsWith(f.Member, StringComparison.Ordinal))),
+            $"{member} = {value}: named {string.Join(", ", faults.Select(f => $"'{f.Member}'"))}");
+    });
+
+    private static void OddValuesNeverThrow(string document, Func<byte[], IReadOnlyList<Fault>?> read) => EachMember(document, Odd, read, (member, value, faults) =>
+    {
+        if (faults is not null)
+        {
+            Assert.True(faults.Count > 0 && faults.All(f => f.Message.Length > 0), $"{member} = {value}");
+        }
+    });
+
+    private static Func<byte[], IReadOnlyList<Fault>?> Plan => utf8 => PlanFile.Read(utf8, Rich, new LocalDate(2026, 3, 1)) is { Value: null } bad ? bad.Faults : null;
+
+    private static Func<byte[], IReadOnlyList<Fault>?> FleetOf => utf8 => FleetFile.Read(utf8, "fleet.json") is { Value: null } bad ? bad.Faults : null;
+
+    private static IReadOnlyList<Fault>? Catalogue(byte[] utf8) => CatalogueFile.Read(utf8, "catalogue.jsonl", Rich) is { Value: null } bad ? bad.Faults : null;
+
+    [Fact]
+    public void A_member_of_a_plan_of_a_wrong_kind_is_named() => WrongKindsAreNamed(PlanFile.Write(Rich.Plans[0]).ToJsonString(), Plan);
+
+    [Fact]
+    public void An_odd_value_in_a_plan_is_read_or_refused_with_a_reason() => OddValuesNeverThrow(PlanFile.Write(Rich.Plans[0]).ToJsonString(), Plan);
+
+    [Fact]
+    public void A_member_of_a_fleet_of_a_wrong_kind_is_named() => WrongKindsAreNamed(FleetFile.Write(Rich), FleetOf);
+
+    [Fact]
+    public void An_odd_value_in_a_fleet_is_read_or_refused_with_a_reason() => OddValuesNeverThrow(FleetFile.Write(Rich), FleetOf);
+
+    [Fact]
+    public void A_member_of_a_set_of_a_wrong_kind_is_named() => Assert.All(Sets, s => WrongKindsAreNamed(CatalogueFile.WriteLine(s), Catalogue));
+
+    [Fact]
+    public void An_odd_value_in_a_set_is_read_or_refused_with_a_reason() => Assert.All(Sets, s => OddValuesNeverThrow(CatalogueFile.WriteLine(s), Catalogue));
+
+    [Fact]
+    public void A_file_cut_anywhere_is_refused_with_a_line_and_never_taken_for_whole()
+    {
+        var whole = Encoding.UTF8.GetBytes(FleetFile.Write(Rich).TrimEnd());
+        for (var length = 0; length < whole.Length; length += 7)
+        {
+            var read = FleetFile.Read(whole.AsSpan(0, length).ToArray(), "fleet.json");
+            Assert.Null(read.Value);
+            Assert.NotEmpty(read.Faults);
+        }
+    }
+}
