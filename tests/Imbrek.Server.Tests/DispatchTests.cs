@@ -1,5 +1,4 @@
 using System.Globalization;
-using System.Net.Http.Json;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using Imbrek.Core.Formats;
@@ -217,35 +216,22 @@ public class DispatchTests(DemoServer demo)
         return ended;
     }
 
-    private static async Task<(int Status, JsonElement Body)> PutAsync(Session session, string path, JsonNode body)
-    {
-        var answer = await session.Http.PutAsJsonAsync(path, body);
-        var text = await answer.Content.ReadAsStringAsync();
-        return ((int)answer.StatusCode, text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text));
-    }
-
-    private static async Task<(JsonObject Plan, int Version)> PlanAsync(Session session, string plan)
-    {
-        var view = await session.GetAsync($"/api/plans/{plan}");
-        return (JsonNode.Parse(view.GetProperty("plan").GetRawText())!.AsObject(), view.GetProperty("version").GetInt32());
-    }
-
     [Fact]
     public async Task A_saved_plan_is_a_version_in_the_ledger_that_the_world_runs_and_of_two_who_save_one_is_told()
     {
         using var admin = await demo.AdminAsync();
-        var (plan, version) = await PlanAsync(admin, "reports");
+        var (plan, version) = await admin.PlanAsync("reports");
         plan["tasks"]!.AsArray().Add(JsonNode.Parse("""{"id":"often","kind":"full","recurrence":{"words":"every 20 minutes"},"store":"quay-s2","outsideChain":true}"""));
-        var saved = await Task.WhenAll(PutAsync(admin, $"/api/plans/reports?basedOn={version}", plan), PutAsync(admin, $"/api/plans/reports?basedOn={version}", plan));
+        var saved = await Task.WhenAll(admin.PutAsync($"/api/plans/reports?basedOn={version}", plan), admin.PutAsync($"/api/plans/reports?basedOn={version}", plan));
         Assert.Equal([200, 409], saved.Select(s => s.Status).Order());
         Assert.Equal("changed-meanwhile", saved.Single(s => s.Status == 409).Body.GetProperty("code").GetString());
-        Assert.Equal(version + 1, (await PlanAsync(admin, "reports")).Version);
+        Assert.Equal(version + 1, (await admin.PlanAsync("reports")).Version);
         Assert.Equal(1L, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'plan' and body like '%\"reports\"%\"version\":{version + 1}%'"));
         await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from task_runs where plan = 'reports' and task = 'often' and state = 2") >= 2);
         Assert.True(await demo.Server.QueryAsync<bool>("select bool_and(s.outside_chain) from backup_sets s join task_runs r on r.set_id = s.id where r.task = 'often'"));
 
         plan["tasks"]![0]!["store"] = "nowhere";
-        var (status, body) = await PutAsync(admin, $"/api/plans/reports?basedOn={version + 1}", plan);
+        var (status, body) = await admin.PutAsync($"/api/plans/reports?basedOn={version + 1}", plan);
         Assert.Equal((400, "tasks[0].store"), (status, body.GetProperty("member").GetString()));
     }
 
@@ -270,11 +256,10 @@ public class DispatchTests(DemoServer demo)
         Assert.Equal(("cancelled", JsonValueKind.Null), (ended.GetProperty("state").GetString(), ended.GetProperty("set").ValueKind));
         Assert.Equal(409, (await admin.PostAsync($"/api/task-runs/{other}/cancel")).Status);
 
-        string[] Fault((int Status, JsonElement Body) answer) => [$"{answer.Status}", answer.Body.GetProperty("member").GetString()!];
-        Assert.Equal(["400", "database"], Fault(await admin.PostAsync("/api/task-runs", asked with { database = "payroll" })));
-        Assert.Equal(["400", "task"], Fault(await admin.PostAsync("/api/task-runs", asked with { task = "snapshot" })));
-        Assert.Equal(["400", "plan"], Fault(await admin.PostAsync("/api/task-runs", asked with { plan = "none" })));
-        Assert.Equal(["400", "at"], Fault(await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "passes", at = await DemoServer.AgoAsync(admin, 60) })));
+        Assert.Equal((400, "database"), Session.Fault(await admin.PostAsync("/api/task-runs", asked with { database = "payroll" })));
+        Assert.Equal((400, "task"), Session.Fault(await admin.PostAsync("/api/task-runs", asked with { task = "snapshot" })));
+        Assert.Equal((400, "plan"), Session.Fault(await admin.PostAsync("/api/task-runs", asked with { plan = "none" })));
+        Assert.Equal((400, "at"), Session.Fault(await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "passes", at = await DemoServer.AgoAsync(admin, 60) })));
     }
 
     [Fact]
@@ -366,7 +351,7 @@ public class DispatchTests(DemoServer demo)
     public async Task Consequences_follow_an_edit_and_nothing_is_saved()
     {
         using var look = await Session.SignInAsync(demo.Server.Url, "look");
-        var (plan, version) = await PlanAsync(look, "counters");
+        var (plan, version) = await look.PlanAsync("counters");
         async Task<double> WorstAsync()
         {
             var answer = await look.PostAsync("/api/consequences", plan);
@@ -377,6 +362,6 @@ public class DispatchTests(DemoServer demo)
         Assert.InRange(await WorstAsync(), 300, 320);
         plan["tasks"]!.AsArray().Single(t => (string?)t!["kind"] == "log")!["recurrence"] = JsonNode.Parse("""{"words":"every 15 minutes"}""");
         Assert.InRange(await WorstAsync(), 900, 930);
-        Assert.Equal(version, (await PlanAsync(look, "counters")).Version);
+        Assert.Equal(version, (await look.PlanAsync("counters")).Version);
     }
 }

@@ -1,5 +1,6 @@
 using System.Net.Http.Json;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 
 namespace Imbrek.Server.Tests;
 
@@ -37,6 +38,24 @@ public sealed class Session : IDisposable
         var text = await answer.Content.ReadAsStringAsync();
         return ((int)answer.StatusCode, text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text));
     }
+
+    public async Task<(int Status, JsonElement Body)> PutAsync(string path, JsonNode body)
+    {
+        var answer = await http.PutAsJsonAsync(path, body);
+        var text = await answer.Content.ReadAsStringAsync();
+        return ((int)answer.StatusCode, text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text));
+    }
+
+    /// <summary>A plan as it is in force, to be changed and saved, and its version.</summary>
+    public async Task<(JsonObject Plan, int Version)> PlanAsync(string plan)
+    {
+        var view = await GetAsync($"/api/plans/{plan}");
+        return (JsonNode.Parse(view.GetProperty("plan").GetRawText())!.AsObject(), view.GetProperty("version").GetInt32());
+    }
+
+    /// <summary>What a refusal says: its status and the member at fault.</summary>
+    public static (int Status, string? Member) Fault((int Status, JsonElement Body) answer) =>
+        (answer.Status, answer.Body.ValueKind == JsonValueKind.Object && answer.Body.TryGetProperty("member", out var m) ? m.GetString() : null);
 
     public async Task PaceAsync(double pace)
     {
