@@ -26,7 +26,7 @@ internal sealed class PlanRunner
 
     public PlanRunner(World world)
     {
-        (this.world, work, slots) = (world, new TaskWork(world), new Slots(world.Fleet));
+        (this.world, work, slots) = (world, new TaskWork(world, order => Tell(order, TaskRunState.Running, null)), new Slots(world.Fleet));
     }
 
     /// <summary>Times in which things do not start.</summary>

@@ -10,7 +10,7 @@ using NodaTime;
 namespace Imbrek.StandIn;
 
 /// <summary>What one attempt of a task does in the world: takes sets as real bytes, copies, reads back, removes, restores aside.</summary>
-internal sealed class TaskWork(World world)
+internal sealed class TaskWork(World world, Action<Order> made)
 {
     /// <summary>Begins an attempt; tells once how it ended, unless it is stopped before.</summary>
     public void Begin(Order order, Action<Order, TaskOutcome> ended)
@@ -213,6 +213,9 @@ internal sealed class TaskWork(World world)
 
         order.Set = set.Id;
         world.Change(set, isNew: true);
+
+        // Told in the step that made it: whoever reads what is kept never finds a set without its run.
+        made(order);
         CopyOn(d, order, set, end);
     }
 

@@ -203,6 +203,12 @@ internal sealed class WorldHost(
         await using var data = ImbrekDatabase.Context(source);
         var row = await data.Worlds.AsNoTracking().SingleAsync(cancel);
         var script = TarnholtFerries.Create(row.MadeAt, row.HistoryDays);
+        if (row.Lead > 0)
+        {
+            // Another process led before: what it kept last may not have been heard here yet, and what is not known would be taken again.
+            await fleet.LoadAsync(cancel);
+        }
+
         var known = fleet.Fleet.Databases.SelectMany(d => fleet[d.Id].Subject.Catalogue.Sets);
         // With the plans and pauses that are in force: what was open when a process ended goes on by them.
         var opened = new World(
