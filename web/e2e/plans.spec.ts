@@ -78,9 +78,9 @@ test('the job that nobody saw failing is found, and its runs are in the address'
 test('a task is run now by an operator, and its run ends in a set', async ({ page }) => {
   await signIn(page, 'admin', '/plans/hours');
   await page.getByRole('button', { name: 'More about full' }).click();
-  await page.getByRole('button', { name: 'Run now on crew-hours' }).click();
+  await page.getByRole('group', { name: 'Ask for a run' }).getByRole('button', { name: 'Run now' }).click();
   await expect(page).toHaveURL(/task-runs\/[0-9a-f-]{36}/);
-  await expect(page.getByText('asked for by admin')).toBeVisible();
+  await expect(page.getByText('asked for by admin').first()).toBeVisible();
 });
 
 test('designed stands beside observed', async ({ page }) => {
@@ -110,4 +110,71 @@ test('the ways to copy a database stand side by side', async ({ page }) => {
   await expect(ways.getByRole('row', { name: /^full every night \d/ })).toContainText(
     'what changed since the last night',
   );
+});
+
+test('a run is dragged in its lane, measured, and left where it was', async ({ page }) => {
+  await signIn(page, 'plan', '/timetable?by=plan');
+  const side = page.getByRole('complementary', { name: 'Clashes' });
+  await expect(side.getByRole('heading', { name: /Runs now/ })).toBeVisible();
+  const bar = page.getByRole('button', { name: /export of passenger-counts, expected/ }).first();
+  await expect(bar).toBeVisible();
+  const box = (await bar.boundingBox())!;
+  await page.mouse.move(box.x + 2, box.y + box.height / 2);
+  await page.mouse.down();
+  await page.mouse.move(box.x + 40, box.y + box.height / 2, { steps: 4 });
+  await page.mouse.up();
+  await expect(side).toContainText(/\d+ min later each time/);
+  await expect(page.getByRole('table', { name: 'A week before and after' })).toContainText('windows missed');
+  await page.getByRole('button', { name: 'Leave it' }).click();
+  await expect(side).not.toContainText('later each time');
+  await bar.focus();
+  await page.keyboard.press('Shift+ArrowRight');
+  await expect(side).toContainText('60 min later each time');
+  await page.getByRole('button', { name: 'Leave it' }).click();
+});
+
+test('a database that no plan covers is put under one, and the versions stand side by side', async ({ page }) => {
+  await signIn(page, 'plan', '/fleet?find=paint');
+  await page.getByLabel('Put it under').click();
+  await page.getByRole('option', { name: 'Workshop', exact: true }).click();
+  await expect(page).toHaveURL(/plans\/workshop.*add=paint-shop/);
+  await expect(page.getByTestId('caught')).toContainText('catches 3');
+  await expect(page.getByRole('complementary', { name: 'Consequence' })).toContainText('members.databases');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByText('version 2', { exact: true })).toBeVisible();
+  const versions = page.getByRole('region', { name: 'Versions' });
+  await versions.getByText(/^2 .*by plan, 1 changed/).click();
+  await expect(versions).toContainText('paint-shop');
+  await versions.getByText(/^1 /).click();
+  await versions.getByRole('link', { name: 'Beside the newest' }).click();
+  await expect(page.getByRole('table', { name: 'Two plans' })).toContainText('version 2');
+  await expect(page.getByRole('table', { name: 'Two plans' })).toContainText('could lose');
+  await expect(page.getByText('members.databases')).toBeVisible();
+
+  // As it was, for the tests that follow.
+  await page.goto('/plans/workshop');
+  await page.getByLabel('By name').click();
+  await page.keyboard.press('Backspace');
+  await page.getByRole('button', { name: 'Save' }).click();
+  await expect(page.getByText('version 3', { exact: true })).toBeVisible();
+});
+
+test('a run is asked for at a time, shown in the timetable, and ended before it starts', async ({ page }) => {
+  await signIn(page, 'admin', '/databases/passes');
+  await page.getByText('Run a task of it, now or at a time').click();
+  const ask = page.getByRole('group', { name: 'Ask for a run' });
+  await ask.getByLabel('At').fill('yesterday');
+  await expect(ask.getByRole('button', { name: 'Run now' })).toBeDisabled();
+  const year = new Date().getUTCFullYear() + 1;
+  await ask.getByLabel('At').fill(`${year}-01-05 03:30`);
+  await expect(ask).toContainText('5 Jan 03:30 in Europe/Oslo');
+  await ask.getByRole('button', { name: 'Run then' }).click();
+  await expect(page.getByTestId('task-run-state')).toHaveText('waits');
+  await expect(page.getByText('asked for by admin, outside the chain')).toBeVisible();
+  await page.getByRole('link', { name: 'the database' }).click();
+  await expect(page.getByRole('complementary', { name: 'About this database' })).toContainText('asked for by admin');
+  await page.goBack();
+  await page.getByRole('button', { name: 'End it' }).click();
+  await expect(page.getByTestId('task-run-state')).toHaveText('ended by hand');
+  await expect(page.getByText('ended by admin').first()).toBeVisible();
 });

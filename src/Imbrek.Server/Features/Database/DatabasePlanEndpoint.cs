@@ -40,7 +40,7 @@ internal static class DatabasePlanEndpoint
         var next = Series.Of(state.Fleet).Where(s => s.Database.Id == d.Id && s.Task.Recurrence is not null).SelectMany(s =>
             s.Task.Recurrence!.NextAfter(now - s.Offset, 3).Select(t => new NextRun(s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), t + s.Offset, null, null)));
         var asked = await data.TaskRuns.AsNoTracking().Where(r => r.Database == id && r.State == (short)TaskRunState.Waiting && r.AskedBy != null).ToListAsync(cancel);
-        next = next.Concat(asked.Select(r => new NextRun(r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Due, r.Id, r.AskedBy)));
+        next = next.OrderBy(n => n.Due).Take(8).Concat(asked.Select(r => new NextRun(r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Due, r.Id, r.AskedBy)));
         var from = now - DatabaseState.Window;
         var changed = await data.PlanVersions.AsNoTracking().Where(v => plans.Select(p => p.Id.Value).Contains(v.Plan) && v.At > from).OrderByDescending(v => v.At).FirstOrDefaultAsync(cancel);
         var failed = await data.TaskRuns.AsNoTracking()
@@ -62,7 +62,7 @@ internal static class DatabasePlanEndpoint
                 Differ(plannedWorst, seenWorst) ? Why(db, f, observed, changed, failed, from) : []);
         });
         return TypedResults.Ok(new DatabasePlanView(
-            [.. plans.Select(p => new PlanName(p.Id.Value, p.Name, [.. p.Tasks.Select(t => new TaskName(t.Id, PlanFile.Name(t.Kind)))]))], [.. next.OrderBy(n => n.Due).Take(8)], [.. figures], designed.LoadOf(d, now).FromRuns));
+            [.. plans.Select(p => new PlanName(p.Id.Value, p.Name, [.. p.Tasks.Select(t => new TaskName(t.Id, PlanFile.Name(t.Kind)))]))], [.. next.OrderBy(n => n.Due)], [.. figures], designed.LoadOf(d, now).FromRuns));
     }
 
     private static bool Differ(double? designed, double? observed) =>

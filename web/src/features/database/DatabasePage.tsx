@@ -308,13 +308,15 @@ function PlanSection({
           <Link to={withPremise(`/plans/${x.id}`, search)}>{x.name}</Link>
         </Box>
       ))}
-      {p.next.slice(0, 4).map((n) => (
-        <Box key={n.task + n.due} sx={{ color: 'text.secondary' }}>
-          {n.run ? <Link to={withPremise(`/task-runs/${n.run}`, search)}>{n.task}</Link> : n.task},{' '}
-          {localTime(n.due, zone, false)}
-          {n.askedBy && `, asked for by ${n.askedBy}`}
-        </Box>
-      ))}
+      {p.next
+        .filter((n, i) => i < 4 || n.askedBy)
+        .map((n) => (
+          <Box key={n.task + n.due} sx={{ color: 'text.secondary' }}>
+            {n.run ? <Link to={withPremise(`/task-runs/${n.run}`, search)}>{n.task}</Link> : n.task},{' '}
+            {localTime(n.due, zone, false)}
+            {n.askedBy && `, asked for by ${n.askedBy}`}
+          </Box>
+        ))}
       {database && p.plans.length > 0 && (
         <Box
           component="details"
