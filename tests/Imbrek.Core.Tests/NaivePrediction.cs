@@ -74,7 +74,8 @@ internal static class NaivePrediction
             {
                 queues[job.Host.Id].Add(job);
                 StartWaiting(job.Host);
-            }));
+            }
+            ));
         }
 
         while (timers.Count > 0 || transfers.Count > 0)

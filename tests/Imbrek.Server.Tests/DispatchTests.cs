@@ -145,7 +145,7 @@ public class DispatchTests(DemoServer demo)
             {
                 var ids = string.Join(',', list.Select(i => $"'{i}'"));
                 Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids})"));
-                Assert.Equal(0L, await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids}) and due < '{last}' and state not in ({state})"));
+                Assert.Empty(await ReadAsync(first, $"select id || ' ' || task || ' ' || state || ': ' || coalesce(note, '') from task_runs where id in ({ids}) and due < '{last}' and state not in ({state})"));
             }
 
             await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from task_runs where cancelled_by = 'admin' and state = 5") == ended.Count);

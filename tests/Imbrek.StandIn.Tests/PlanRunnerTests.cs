@@ -301,6 +301,56 @@ public sealed class PlanRunnerTests : IDisposable
         Assert.True(second.Sets.Single(s => s.Id == runs.Single(r => r.Id == aside).Set).OutsideChain);
     }
 
+    [Theory]
+    [InlineData(1)]
+    [InlineData(2)]
+    [InlineData(3)]
+    [InlineData(4)]
+    public void Restarted_at_any_instants_the_same_runs_are_done_no_set_is_without_its_run_and_no_log_has_a_hole(int seed)
+    {
+        var script = Script(
+            Full("daily 16:00") with { Attempts = 3 },
+            Log("every 10 minutes"),
+            new PlanTask { Id = "read", Kind = TaskKind.Verify, After = [new TaskLink("full", LinkOn.Success)] });
+        var end = Now + Duration.FromHours(6);
+        using var whole = Lived(script);
+        whole.TakeChanges();
+        whole.Advance(end);
+        var expected = RunsOf(whole);
+
+        var random = new Random(seed);
+        var kept = new Dictionary<Guid, TaskRun>();
+        var world = Lived(script);
+        world.TakeChanges();
+        while (world.Now < end)
+        {
+            // Around the fulls, where much is under way, more often.
+            var next = world.Now + Duration.FromMilliseconds(random.Next(world.Now.InUtc().Hour == 16 ? 200_000 : 4_000_000));
+            world.Advance(Instant.Min(end, next));
+            foreach (var run in RunsOf(world))
+            {
+                kept[run.Id] = run;
+            }
+
+            var (state, sets) = (world.Remember(), world.Sets);
+            world.Dispose();
+            world = new World(world.Folder, script, state, sets);
+        }
+
+        using var last = world;
+        TaskRun[] Due(IEnumerable<TaskRun> runs) => [.. runs.Where(r => r.After is null && r.Due < end - Duration.FromHours(1))];
+        Assert.Equal(Due(expected).Select(r => (r.Id, r.State)).Order(), Due(kept.Values).Select(r => (r.Id, r.State)).Order());
+        var made = last.Sets.Where(s => s.CoversTo > Now).ToArray();
+        Assert.All(made, s => Assert.Contains(kept.Values, r => r.Database == s.Database && r.Set == s.Id));
+        Assert.All(Due(kept.Values).Where(r => r.State == TaskRunState.Done), r => Assert.Contains(last.Sets, s => s.Database == r.Database && s.Id == r.Set));
+        Assert.Equal(3, kept.Values.Count(r => r is { Task: "read", State: TaskRunState.Done, After: not null }));
+        foreach (var logs in last.Sets.Where(s => s.Kind == SetKind.Log).GroupBy(s => s.Database))
+        {
+            var chain = logs.OrderBy(s => s.ToPosition).ToArray();
+            Assert.All(chain.Zip(chain.Skip(1)), pair => Assert.Equal(pair.First.ToPosition, pair.Second.FromPosition));
+        }
+    }
+
     [Fact]
     public void A_changed_plan_is_followed_from_then_on_and_one_that_is_ended_by_hand_leaves_nothing()
     {

@@ -15,6 +15,9 @@ namespace Imbrek.Server.State;
 /// <summary>The fleet and its catalogue in memory, loaded from PostgreSQL and kept current by events.</summary>
 internal sealed class FleetState(NpgsqlDataSource source)
 {
+    private readonly Lock gate = new();
+    private readonly List<(Id<Database> Database, BackupSet[] Sets)> meanwhile = [];
+    private int reading;
     private ConcurrentDictionary<Id<Database>, DatabaseState> databases = new();
     private volatile FleetModel fleet = FleetModel.Empty;
 
@@ -40,12 +43,15 @@ internal sealed class FleetState(NpgsqlDataSource source)
         var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
         var loaded = version is null ? FleetModel.Empty : Parse(version.Document);
         loaded = loaded.WithPlans(await PlansAsync(context, loaded, cancel));
-        await using var connection = await source.OpenConnectionAsync(cancel);
-        var catalogue = await CatalogueTable.ReadAsync(connection, null, cancel);
-        databases = new(loaded.Databases.ToDictionary(d => d.Id, d => new DatabaseState(loaded, d, catalogue.Of(d.Id))));
-        fleet = loaded;
+        await TakeAsync(null, Take, cancel);
         await LoadProofsAsync(context, null, cancel);
         Loaded = true;
+
+        void Take(BackupCatalogue catalogue)
+        {
+            databases = new(loaded.Databases.ToDictionary(d => d.Id, d => new DatabaseState(loaded, d, catalogue.Of(d.Id))));
+            fleet = loaded;
+        }
     }
 
     /// <summary>Takes over changed plans.</summary>
@@ -73,23 +79,70 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Reads some databases again, because another process changed them.</summary>
     public async Task ReloadAsync(IReadOnlyCollection<string> ids, CancellationToken cancel)
     {
-        await using var connection = await source.OpenConnectionAsync(cancel);
-        var catalogue = await CatalogueTable.ReadAsync(connection, ids, cancel);
-        foreach (var id in ids.Where(Has))
-        {
-            this[id].Replace(fleet, fleet.DatabaseById[new(id)], catalogue.Of(new(id)));
-        }
-
+        await TakeAsync(ids, Take, cancel);
         await using var context = ImbrekDatabase.Context(source);
         await LoadProofsAsync(context, ids, cancel);
+
+        void Take(BackupCatalogue catalogue)
+        {
+            foreach (var id in ids.Where(Has))
+            {
+                this[id].Replace(fleet, fleet.DatabaseById[new(id)], catalogue.Of(new(id)));
+            }
+        }
     }
 
     /// <summary>Takes over changed sets of one database.</summary>
     public void Change(Id<Database> database, IEnumerable<BackupSet> sets)
     {
+        lock (gate)
+        {
+            BackupSet[] changed = [.. sets];
+            Apply(database, changed);
+            if (reading > 0)
+            {
+                meanwhile.Add((database, changed));
+            }
+        }
+    }
+
+    private void Apply(Id<Database> database, BackupSet[] sets)
+    {
         if (databases.TryGetValue(database, out var state))
         {
             state.Change(sets);
+        }
+    }
+
+    /// <summary>Reads catalogues and takes them over; what changed while they were read, and may not be in them, is changed again.</summary>
+    private async Task TakeAsync(IReadOnlyCollection<string>? ids, Action<BackupCatalogue> take, CancellationToken cancel)
+    {
+        lock (gate)
+        {
+            reading++;
+        }
+
+        BackupCatalogue? read = null;
+        try
+        {
+            await using var connection = await source.OpenConnectionAsync(cancel);
+            read = await CatalogueTable.ReadAsync(connection, ids, cancel);
+        }
+        finally
+        {
+            lock (gate)
+            {
+                if (read is not null)
+                {
+                    take(read);
+                    meanwhile.ForEach(m => Apply(m.Database, m.Sets));
+                }
+
+                if (--reading == 0)
+                {
+                    meanwhile.Clear();
+                }
+            }
         }
     }
 

@@ -51,14 +51,18 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
                     await listen.ExecuteNonQueryAsync(stoppingToken);
                 }
 
-                if (!first)
+                // What was told while nobody listened is lost, also what was told between the start of this process and now.
+                if (first)
                 {
-                    // What was told while nobody listened is lost: read all again.
+                    await fleet.LoadPlansAsync(stoppingToken);
+                }
+                else
+                {
                     await fleet.LoadAsync(stoppingToken);
-                    Heard?.Invoke(new News("", [], [default], true));
                 }
 
                 first = false;
+                Heard?.Invoke(new News("", [], [default], true));
                 while (true)
                 {
                     await connection.WaitAsync(stoppingToken);

@@ -191,6 +191,9 @@ internal sealed class WorldHost(
                 shown = second;
                 TellClock();
 
+                // News may be lost; what was asked for is not.
+                asked = true;
+
                 // The lock goes with the connection: when that is gone another process may lead.
                 await using var alive = new NpgsqlCommand("select 1", lead);
                 await alive.ExecuteScalarAsync(cancel);
