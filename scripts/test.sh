@@ -12,12 +12,14 @@ mkdir -p "$here/.run" "$here/out"
 
 passed=0
 failed=0
+began=$SECONDS
 count() { # count NAME PASSED FAILED EXIT: a suite that ends badly without naming a failure is one
   local bad=$3
   if [ "$4" != 0 ] && [ "$bad" = 0 ]; then bad=1; fi
   passed=$((passed + $2))
   failed=$((failed + bad))
-  echo "== $1: $2 passed, $bad failed"
+  echo "== $1: $2 passed, $bad failed, $((SECONDS - began)) s"
+  began=$SECONDS
 }
 
 data=$(pg_home "test-pg-$$")
