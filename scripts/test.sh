@@ -24,8 +24,10 @@ count() { # count NAME PASSED FAILED EXIT: a suite that ends badly without namin
 
 data=$(pg_home "test-pg-$$")
 demo=""
+units=""
 stop() {
   trap - EXIT INT TERM
+  if [ -n "$units" ]; then kill -TERM "$units" 2>/dev/null; fi
   if [ -n "$demo" ]; then
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
@@ -37,12 +39,17 @@ trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
 
+# The units of the web app run beside the checks of .NET: each uses one core.
+need_web_packages
+rm -f "$here/out/unit.json"
+(cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1) &
+units=$!
 bash "$here/scripts/check.sh"
 status=$?
 count "check" $((status == 0)) $((status != 0)) 0
-
-(cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1)
+wait "$units"
 status=$?
+units=""
 if [ -s "$here/out/unit.json" ]; then
   counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
 else
@@ -78,7 +85,7 @@ build_web
 pg_create e2e
 port=$(free_port 8520)
 IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
-  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 \
+  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
   --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
 for _ in $(seq 600); do

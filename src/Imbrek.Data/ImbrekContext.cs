@@ -150,6 +150,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => new { r.Due, r.Id });
             e.HasIndex(r => new { r.Database, r.Due });
             e.HasIndex(r => new { r.State, r.Due });
+            e.HasIndex(r => r.Ended);
             e.Property(r => r.OutsideChain).HasDefaultValue(false);
 
             // What is asked of the process that runs the plans, by any process.

@@ -22,6 +22,7 @@ using Microsoft.AspNetCore.Identity;
 using Microsoft.AspNetCore.ResponseCompression;
 using NodaTime;
 using NodaTime.Serialization.SystemTextJson;
+using NodaTime.Text;
 
 var builder = WebApplication.CreateBuilder(new WebApplicationOptions
 {
@@ -36,7 +37,10 @@ if (connection is null && !describing)
     return 2;
 }
 
-var demo = new DemoOptions(builder.Configuration["demo"] is { Length: > 0 } folder ? Path.GetFullPath(folder) : null, builder.Configuration.GetValue("demo-days", 35));
+var demo = new DemoOptions(
+    builder.Configuration["demo"] is { Length: > 0 } folder ? Path.GetFullPath(folder) : null,
+    builder.Configuration.GetValue("demo-days", 35),
+    builder.Configuration["demo-now"] is { Length: > 0 } handedOver ? InstantPattern.General.Parse(handedOver).GetValueOrThrow() : null);
 var source = ImbrekDatabase.Source(connection ?? "Host=127.0.0.1");
 builder.Logging.AddFilter("Microsoft.EntityFrameworkCore", LogLevel.Warning).AddFilter("Microsoft.AspNetCore", LogLevel.Warning);
 builder.Services.AddSingleton(source);
@@ -193,10 +197,9 @@ if (!describing)
 
     if (demo.Folder is not null)
     {
-        await DemoSeed.WorldAsync(source, demo.Folder, demo.HistoryDays, Console.WriteLine, app.Lifetime.ApplicationStopping);
+        await DemoSeed.WorldAsync(source, demo.Folder, demo, Console.WriteLine, app.Lifetime.ApplicationStopping);
     }
 
-    await app.Services.GetRequiredService<FleetState>().LoadAsync(app.Lifetime.ApplicationStopping);
     await app.Services.GetRequiredService<RunHealth>().LoadAsync(app.Lifetime.ApplicationStopping);
 }
 

@@ -12,11 +12,16 @@ public sealed class DemoServer : IAsyncLifetime
 
     public ValueTask DisposeAsync() => Server.DisposeAsync();
 
-    /// <summary>Signs in, and sets the pace that tests begin with: the one before may have left another.</summary>
+    /// <summary>Signs in, and sets what tests begin with: one before that failed may have left another pace, or a store full.</summary>
     public async Task<Session> AdminAsync()
     {
         var admin = await Session.SignInAsync(Server.Url, "admin");
         await admin.PaceAsync(600);
+        foreach (var store in (await admin.GetAsync("/api/world")).GetProperty("stores").EnumerateArray().Where(s => s.GetProperty("full").GetBoolean()))
+        {
+            await admin.PostAsync("/api/world/store-full", new { store = store.GetProperty("id").GetString(), full = false });
+        }
+
         return admin;
     }
 

@@ -948,6 +948,9 @@ namespace Imbrek.Data.Migrations
                     b.HasKey("Id")
                         .HasName("pk_task_runs");
 
+                    b.HasIndex("Ended")
+                        .HasDatabaseName("ix_task_runs_ended");
+
                     b.HasIndex("Id")
                         .HasDatabaseName("ix_task_runs_asked")
                         .HasFilter("state = 0 and asked_by is not null or state <= 1 and cancelled_by is not null");

@@ -19,9 +19,11 @@ internal sealed class RunHealth(NpgsqlDataSource source)
 
     private readonly ConcurrentDictionary<Guid, TaskRun> underWay = new();
 
-    private sealed record Standing(int Failures, Instant Since, string? Why, string? Oddity);
+    private Instant? heardTo;
 
-    /// <summary>Reads how things stand from the history.</summary>
+    private sealed record Standing(Guid Last, int Failures, Instant Since, string? Why, string? Oddity);
+
+    /// <summary>Reads how things stand from the history, the second time from what came to it.</summary>
     public async Task LoadAsync(CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
@@ -36,32 +38,27 @@ internal sealed class RunHealth(NpgsqlDataSource source)
             underWay[id] = run;
         }
 
-        // For each task on each database: what failed since it last went well, and how the last good one was.
-        await using var command = source.CreateCommand(
-            $"""
-            with good as (
-              select distinct on (database, plan, task) database, plan, task, due, oddity from task_runs
-              where state = {(short)TaskRunState.Done} order by database, plan, task, due desc)
-            select r.database, r.plan, r.task, count(*) filter (where r.state = {(short)TaskRunState.Failed}),
-              min(r.ended) filter (where r.state = {(short)TaskRunState.Failed}), max(r.note) filter (where r.state = {(short)TaskRunState.Failed}), g.oddity
-            from (select distinct database, plan, task from task_runs) k
-            left join good g using (database, plan, task)
-            left join task_runs r on r.database = k.database and r.plan = k.plan and r.task = k.task and r.due >= coalesce(g.due, '-infinity')
-            group by 1, 2, 3, 7
-            """);
-        command.CommandTimeout = 300;
-        await using var reader = await command.ExecuteReaderAsync(cancel);
-        while (await reader.ReadAsync(cancel))
-        {
-            Of(new(reader.GetString(0)))[(reader.GetString(1), reader.GetString(2))] = new Standing(
-                (int)reader.GetInt64(3),
-                await reader.IsDBNullAsync(4, cancel) ? default : reader.GetFieldValue<Instant>(4),
-                await reader.IsDBNullAsync(5, cancel) ? null : reader.GetString(5),
-                await reader.IsDBNullAsync(6, cancel) ? null : reader.GetString(6));
-        }
+        // Of each task on each database the last run that went well and what failed since; later only what ended since the last look.
+        var ended = heardTo is { } since
+            ? data.TaskRuns.Where(r => r.Ended >= since)
+            : data.TaskRuns.FromSql(
+                $"""
+                select r.* from (
+                  select database, plan, task, max(due) filter (where state = {(short)TaskRunState.Done}) as good from task_runs group by 1, 2, 3) k
+                join task_runs r on r.database = k.database and r.plan = k.plan and r.task = k.task and r.due >= coalesce(k.good, '-infinity')
+                """);
+        data.Database.SetCommandTimeout(300);
+        Hear([.. (await ended.AsNoTracking().Where(r => r.State == (short)TaskRunState.Done || r.State == (short)TaskRunState.Failed).OrderBy(r => r.Ended).ToListAsync(cancel)).Select(r => r.ToRun())]);
     }
 
     private ConcurrentDictionary<(string Plan, string Task), Standing> Of(Id<Database> database) => standings.GetOrAdd(database, _ => new());
+
+    /// <summary>What failed the last time it ran.</summary>
+    public IEnumerable<(Id<Core.Planning.Plan> Plan, string Task, Id<Database> Database)> Failing =>
+        from database in standings
+        from standing in database.Value
+        where standing.Value.Failures > 0
+        select (new Id<Core.Planning.Plan>(standing.Key.Plan), standing.Key.Task, database.Key);
 
     /// <summary>Hears how runs stand.</summary>
     public void Hear(IReadOnlyCollection<TaskRun> runs)
@@ -80,12 +77,14 @@ internal sealed class RunHealth(NpgsqlDataSource source)
 
         foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
         {
-            Of(r.Database).AddOrUpdate(
-                (r.Plan.Value, r.Task),
-                _ => r.State == TaskRunState.Done ? new Standing(0, default, null, r.Oddity) : new Standing(1, r.Ended!.Value, r.Note, null),
-                (_, s) => r.State == TaskRunState.Done ? new Standing(0, default, null, r.Oddity) : new Standing(s.Failures + 1, s.Failures == 0 ? r.Ended!.Value : s.Since, r.Note, null));
+            Of(r.Database).AddOrUpdate((r.Plan.Value, r.Task), _ => After(r, null), (_, before) => before.Last == r.Id ? before : After(r, before));
+            heardTo = heardTo is { } latest ? Instant.Max(latest, r.Ended!.Value) : r.Ended;
         }
     }
+
+    private static Standing After(TaskRun run, Standing? before) =>
+        run.State == TaskRunState.Done ? new Standing(run.Id, 0, default, null, run.Oddity)
+        : new Standing(run.Id, (before?.Failures ?? 0) + 1, before is { Failures: > 0 } ? before.Since : run.Ended!.Value, run.Note, before?.Oddity);
 
     /// <summary>How often a plan's runs failed lately, and how far their durations spread; null when there were too few.</summary>
     public async Task<(double Share, double Spread)?> FailuresOfAsync(Id<Core.Planning.Plan> plan, Instant since, CancellationToken cancel)

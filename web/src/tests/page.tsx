@@ -1,6 +1,6 @@
 import { ThemeProvider } from '@mui/material/styles';
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { cleanup, render } from '@testing-library/react';
+import { cleanup, configure, render } from '@testing-library/react';
 import type { ReactNode } from 'react';
 import { MemoryRouter, Route, Routes, useLocation } from 'react-router';
 import { afterEach, vi } from 'vitest';
@@ -19,7 +19,9 @@ export interface Asked {
 
 // The client takes the fetch it finds when it is made: this module is imported before it.
 let answering: (request: Request) => Promise<Response> = () => Promise.reject(new Error('no server is there'));
-vi.stubGlobal('fetch', (request: Request) => answering(request));
+vi.stubGlobal('fetch', (input: Request | string, init?: RequestInit) =>
+  answering(input instanceof Request ? input : new Request(input, init)),
+);
 
 /** A server that answers from a table of "GET /api/path"; what is not in it is a fault of the test. */
 export function server(answers: Record<string, Answer | ((asked: Asked) => Answer)>): Asked[] {
@@ -31,7 +33,7 @@ export function server(answers: Record<string, Answer | ((asked: Asked) => Answe
       method: request.method,
       path: url.pathname,
       query: url.searchParams,
-      body: text ? JSON.parse(text) : undefined,
+      body: text.startsWith('{') ? JSON.parse(text) : undefined,
     };
     asked.push(one);
     const answer = answers[`${one.method} ${one.path}`];
@@ -69,9 +71,14 @@ vi.stubGlobal(
   'ResizeObserver',
   class {
     observe() {}
+    unobserve() {}
     disconnect() {}
   },
 );
+
+// A busy machine is slow, not wrong; a page printed whole says little; and asking of each element whether it is hidden takes longer than all else.
+configure({ asyncUtilTimeout: 10_000, defaultHidden: true, getElementError: (message) => new Error(message ?? '') });
+vi.setConfig({ testTimeout: 30_000 });
 
 afterEach(cleanup);
 

@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Json;
 using Imbrek.Core.Formats;
 using Imbrek.Data;
+using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
@@ -104,7 +105,7 @@ internal static class FileEndpoints
         await LedgerTable.AppendAsync(inside, now, who, "import", "", body, cancel);
         await transaction.CommitAsync(cancel);
         await state.LoadAsync(cancel);
-        await world.PlansChangedAsync(cancel);
+        await world.ChangedAsync(Peers.Shared.Fleet, cancel);
         return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, all.Length, View(faults), View(warnings)));
     }
 

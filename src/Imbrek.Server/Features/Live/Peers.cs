@@ -1,4 +1,5 @@
 using System.Text.Json;
+using System.Threading.Channels;
 using Imbrek.Server.State;
 using Npgsql;
 
@@ -7,86 +8,127 @@ namespace Imbrek.Server.Features.Live;
 /// <summary>News between server processes, by LISTEN and NOTIFY.</summary>
 internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState fleet, ILogger<Peers> log) : BackgroundService
 {
-    private const string Channel = "imbrek";
+    private const string Name = "imbrek";
+
+    private readonly Channel<News> heard = Channel.CreateUnbounded<News>();
+    private NpgsqlConnection? listening;
 
     /// <summary>What one process tells the others.</summary>
-    public sealed record News(string From, string[] Databases, Guid[] Runs, bool Fleet);
+    /// <param name="From">Which process.</param>
+    /// <param name="Databases">Whose catalogue or proofs changed.</param>
+    /// <param name="Runs">Which restores or runs of tasks changed.</param>
+    /// <param name="Changed">What else changed.</param>
+    public sealed record News(string From, string[] Databases, Guid[] Runs, Shared Changed = Shared.Nothing);
+
+    /// <summary>What all databases share, as far as it changed.</summary>
+    public enum Shared
+    {
+        Nothing,
+        Plans,
+        Fleet,
+    }
 
     /// <summary>Raised when another process told something, after this one has taken it over.</summary>
     public event Action<News>? Heard;
 
     /// <summary>Tells the other processes and everybody who listens on this one.</summary>
-    public async Task TellAsync(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs, bool fleetChanged, CancellationToken cancel)
+    public async Task TellAsync(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs, CancellationToken cancel, Shared changed = Shared.Nothing)
     {
-        live.Changed(databases, runs, fleetChanged);
+        live.Changed(databases, runs, changed != Shared.Nothing);
 
         // NOTIFY carries at most 8000 bytes; more databases than fit are better read as a whole.
         var many = databases.Count > 100;
-        var news = new News(live.Process, many ? [] : [.. databases], [.. runs], fleetChanged || many);
+        var news = new News(live.Process, many ? [] : [.. databases], [.. runs], many ? Shared.Fleet : changed);
         await using var command = source.CreateCommand("select pg_notify($1, $2)");
-        command.Parameters.AddWithValue(Channel);
+        command.Parameters.AddWithValue(Name);
         command.Parameters.AddWithValue(JsonSerializer.Serialize(news));
         await command.ExecuteNonQueryAsync(cancel);
+    }
+
+    /// <summary>Listens first and reads everything then, so that nothing told in between is missed; returns when both are done.</summary>
+    public override async Task StartAsync(CancellationToken cancellationToken)
+    {
+        await ListenAsync(cancellationToken);
+        await base.StartAsync(cancellationToken);
     }
 
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        var first = true;
         while (!stoppingToken.IsCancellationRequested)
         {
             try
             {
-                await using var connection = await source.OpenConnectionAsync(stoppingToken);
-                var heard = System.Threading.Channels.Channel.CreateUnbounded<News>();
-                connection.Notification += (_, e) =>
+                if (listening is null)
                 {
-                    if (JsonSerializer.Deserialize<News>(e.Payload) is { } news && news.From != live.Process)
-                    {
-                        heard.Writer.TryWrite(news);
-                    }
-                };
-                await using (var listen = new NpgsqlCommand($"listen {Channel}", connection))
-                {
-                    await listen.ExecuteNonQueryAsync(stoppingToken);
+                    await ListenAsync(stoppingToken);
                 }
 
-                // What was told while nobody listened is lost, also what was told between the start of this process and now.
-                if (first)
-                {
-                    await fleet.LoadPlansAsync(stoppingToken);
-                }
-                else
-                {
-                    await fleet.LoadAsync(stoppingToken);
-                }
-
-                first = false;
-                Heard?.Invoke(new News("", [], [default], true));
+                // What was told while nobody listened is lost.
+                Heard?.Invoke(new News("", [], [default], Shared.Fleet));
                 while (true)
                 {
-                    await connection.WaitAsync(stoppingToken);
                     while (heard.Reader.TryRead(out var news))
                     {
-                        if (news.Fleet)
-                        {
-                            await fleet.LoadAsync(stoppingToken);
-                        }
-                        else if (news.Databases.Length > 0)
-                        {
-                            await fleet.ReloadAsync(news.Databases, stoppingToken);
-                        }
-
-                        Heard?.Invoke(news);
-                        live.Changed(news.Databases, news.Runs, news.Fleet);
+                        await TakeOverAsync(news, stoppingToken);
                     }
+
+                    await listening!.WaitAsync(stoppingToken);
                 }
             }
             catch (Exception e) when (e is NpgsqlException or IOException or InvalidOperationException && !stoppingToken.IsCancellationRequested)
             {
                 log.LogWarning("Lost the connection that listens for news: {Reason}", e.Message);
+                await HangUpAsync();
                 await Task.Delay(TimeSpan.FromSeconds(1), stoppingToken);
             }
+        }
+
+        await HangUpAsync();
+    }
+
+    private async Task ListenAsync(CancellationToken cancel)
+    {
+        var connection = await source.OpenConnectionAsync(cancel);
+        connection.Notification += (_, e) =>
+        {
+            if (JsonSerializer.Deserialize<News>(e.Payload) is { } news && news.From != live.Process)
+            {
+                heard.Writer.TryWrite(news);
+            }
+        };
+        listening = connection;
+        await using var listen = new NpgsqlCommand($"listen {Name}", connection);
+        await listen.ExecuteNonQueryAsync(cancel);
+        await fleet.LoadAsync(cancel);
+    }
+
+    private async Task TakeOverAsync(News news, CancellationToken cancel)
+    {
+        if (news.Changed == Shared.Fleet)
+        {
+            await fleet.LoadAsync(cancel);
+        }
+        else if (news.Changed == Shared.Plans)
+        {
+            await fleet.LoadPlansAsync(cancel);
+        }
+
+        if (news.Databases.Length > 0)
+        {
+            await fleet.ReloadAsync(news.Databases, cancel);
+        }
+
+        Heard?.Invoke(news);
+        live.Changed(news.Databases, news.Runs, news.Changed != Shared.Nothing);
+    }
+
+    private async Task HangUpAsync()
+    {
+        if (listening is { } connection)
+        {
+            listening = null;
+            await connection.DisposeAsync();
         }
     }
 }

@@ -3,6 +3,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
+using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -66,7 +67,7 @@ internal static class PauseEndpoints
         var row = new PauseRow { From = from, To = to, Plan = r.Plan, Database = r.Database, Host = r.Host, Store = r.Store, Reason = r.Reason.Trim(), Who = user.Identity!.Name! };
         data.Pauses.Add(row);
         await data.SaveChangesAsync(cancel);
-        await host.PlansChangedAsync(cancel);
+        await host.ChangedAsync(Peers.Shared.Plans, cancel);
         return TypedResults.Created($"/api/pauses/{row.Id}", new PauseView(row.Id, row.From, row.To, row.Plan, row.Database, row.Host, row.Store, row.Reason, row.Who));
     }
 
@@ -78,7 +79,7 @@ internal static class PauseEndpoints
             throw new BadInputException("number", "there is no such pause, or it is over", 404, "not-found");
         }
 
-        await host.PlansChangedAsync(cancel);
+        await host.ChangedAsync(Peers.Shared.Plans, cancel);
         return TypedResults.NoContent();
     }
 

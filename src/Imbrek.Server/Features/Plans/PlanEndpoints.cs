@@ -8,6 +8,7 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
+using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -216,7 +217,7 @@ internal static class PlanEndpoints
         }
 
         await fleet.LoadPlansAsync(cancel);
-        await world.PlansChangedAsync(cancel);
+        await world.ChangedAsync(Peers.Shared.Plans, cancel);
         return number;
 
         static BadInputException Late(Plan plan) => new("basedOn", $"somebody saved {plan.Name} meanwhile; look at what changed, then save again", 409, "changed-meanwhile");

@@ -233,7 +233,7 @@ internal static class RecoverEndpoints
         }
 
         signal.Wake();
-        await peers.TellAsync([], [run.Id], false, cancel);
+        await peers.TellAsync([], [run.Id], cancel);
         return TypedResults.Created($"/api/runs/{run.Id}", new RunStarted(run.Id));
     }
 
@@ -259,7 +259,7 @@ internal static class RecoverEndpoints
         var body = JsonSerializer.Serialize(new { title = request.Title.Trim(), at = Instants.Write(at) });
         await LedgerTable.AppendAsync(data, now, who, "incident", request.Database!, body, cancel);
         await transaction.CommitAsync(cancel);
-        await peers.TellAsync([request.Database!], [], false, cancel);
+        await peers.TellAsync([request.Database!], [], cancel);
         return TypedResults.Created((string?)null, new MarkMade(at));
     }
 }

@@ -192,7 +192,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
             command.Parameters.AddWithValue(ordinal);
             command.Parameters.AddWithValue(progress);
             await command.ExecuteNonQueryAsync();
-            await peers.TellAsync([], [run], false, CancellationToken.None);
+            await peers.TellAsync([], [run], CancellationToken.None);
         }
         catch (NpgsqlException e)
         {
@@ -259,7 +259,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         await SaveAsync(data, run, stopping);
         await data.Runs.Where(r => r.Id == run.Id && r.State == RunState.Running)
             .ExecuteUpdateAsync(u => u.SetProperty(r => r.State, RunState.Held).SetProperty(r => r.Message, "ready and checked; nobody is let in until it is released"), stopping);
-        await peers.TellAsync([], [run.Id], false, stopping);
+        await peers.TellAsync([], [run.Id], stopping);
     }
 
     private async Task ReleaseAsync(ImbrekContext data, RunRow run, IRestoreDriver driver, InstanceSpec instance, CancellationToken stopping)
@@ -329,7 +329,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         await data.SaveChangesAsync(stopping);
         await transaction.CommitAsync(stopping);
         await fleet.LoadProofsAsync(data, [run.Database], stopping);
-        await peers.TellAsync([run.Database], [run.Id], false, stopping);
+        await peers.TellAsync([run.Database], [run.Id], stopping);
         log.LogInformation("Run {Run}: {State}: {Message}", run.Id, end, message);
     }
 
@@ -384,6 +384,6 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         }
 
         await data.SaveChangesAsync(cancel);
-        await peers.TellAsync([], [run.Id], false, cancel);
+        await peers.TellAsync([], [run.Id], cancel);
     }
 }

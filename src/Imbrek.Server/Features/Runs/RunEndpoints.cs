@@ -122,7 +122,7 @@ internal static class RunEndpoints
             }
 
             signal.Wake();
-            await peers.TellAsync([], [id], false, cancel);
+            await peers.TellAsync([], [id], cancel);
             return TypedResults.NoContent();
         }
     }

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Notices;
 using Imbrek.Data;
 using Imbrek.Server.Features.Notices;
 using Imbrek.Server.Security;
@@ -73,10 +74,10 @@ internal static class DemoSeed
     /// <summary>Runs the history and keeps it, unless that was done before.</summary>
     /// <param name="source">PostgreSQL.</param>
     /// <param name="folder">Where the world keeps its bytes; emptied first when there is no world yet.</param>
-    /// <param name="days">How many days of history.</param>
+    /// <param name="options">How many days of history, and until when.</param>
     /// <param name="say">Told how far it is.</param>
     /// <param name="cancel">Stops it; nothing is kept then.</param>
-    public static async Task WorldAsync(NpgsqlDataSource source, string folder, int days, Action<string> say, CancellationToken cancel)
+    public static async Task WorldAsync(NpgsqlDataSource source, string folder, DemoOptions options, Action<string> say, CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
         if (await data.Worlds.AnyAsync(cancel))
@@ -89,7 +90,8 @@ internal static class DemoSeed
             Directory.Delete(folder, recursive: true);
         }
 
-        var now = Instant.FromUnixTimeSeconds(SystemClock.Instance.GetCurrentInstant().ToUnixTimeSeconds());
+        var days = options.HistoryDays;
+        var now = Instant.FromUnixTimeSeconds((options.Now ?? SystemClock.Instance.GetCurrentInstant()).ToUnixTimeSeconds());
         var script = TarnholtFerries.Create(now, days);
         using var world = new World(folder, script);
         for (var day = script.Begins + Duration.FromDays(1); ; day += Duration.FromDays(1))
@@ -120,13 +122,13 @@ internal static class DemoSeed
         var runs = changes.OfType<WorldChange.RunChanged>().Select(c => c.Run).ToArray();
         say($"Keeping {runs.Length} runs");
         await TaskRunTable.UpsertAsync(connection, runs, cancel);
-        var notices = new NoticeBook(script.Fleet);
+        var notices = new NoticeBook(script.Fleet, []);
         foreach (var run in runs.OrderBy(r => r.Ended))
         {
             notices.Hear(run);
         }
 
-        await notices.WriteAsync(inside, cancel);
+        await new NoticeTable().WriteAsync(notices, inside, cancel);
         foreach (var change in changes)
         {
             WorldHost.AddRow(inside, change);

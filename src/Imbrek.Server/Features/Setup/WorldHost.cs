@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Text.Json;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Notices;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
@@ -36,6 +37,7 @@ internal sealed class WorldHost(
     private readonly SemaphoreSlim step = new(1);
     private double pace = 1;
     private World? world;
+    private readonly NoticeTable noticeTable = new();
     private NoticeBook? notices;
     private int lead;
     private Instant silenceHeard;
@@ -106,7 +108,7 @@ internal sealed class WorldHost(
         peers.Heard += news =>
         {
             asked |= news.Runs.Length > 0;
-            plansChanged |= news.Fleet;
+            plansChanged |= news.Changed != Peers.Shared.Nothing;
         };
         while (IsDemo && !stoppingToken.IsCancellationRequested)
         {
@@ -210,13 +212,14 @@ internal sealed class WorldHost(
         {
             // Another process led before: what it kept last may not have been heard here yet, and what is not known would be taken again.
             await fleet.LoadAsync(cancel);
+            await health.LoadAsync(cancel);
         }
 
         var known = fleet.Fleet.Databases.SelectMany(d => fleet[d.Id].Subject.Catalogue.Sets);
         // With the plans and pauses that are in force: what was open when a process ended goes on by them.
         var opened = new World(
             options.Folder!, script with { Fleet = script.Fleet.WithPlans(fleet.Fleet.Plans) }, JsonSerializer.Deserialize<WorldState>(row.State), known, await PausesAsync(data, cancel));
-        notices = new NoticeBook(fleet.Fleet);
+        notices = new NoticeBook(fleet.Fleet, health.Failing);
         lead = row.Lead + 1;
         await data.Worlds.ExecuteUpdateAsync(u => u.SetProperty(w => w.Lead, lead), cancel);
         pace = row.Pace;
@@ -226,10 +229,10 @@ internal sealed class WorldHost(
         log.LogInformation("The world goes on from {Now}", opened.Now);
     }
 
-    /// <summary>Has plans and pauses that somebody changed taken over: by this process if it runs the world, and by all others.</summary>
-    public async Task PlansChangedAsync(CancellationToken cancel)
+    /// <summary>Has plans, pauses or a whole fleet that somebody changed taken over: by this process if it runs the world, and by all others.</summary>
+    public async Task ChangedAsync(Peers.Shared what, CancellationToken cancel)
     {
-        await peers.TellAsync([], [], true, cancel);
+        await peers.TellAsync([], [], cancel, what);
         plansChanged = true;
         if (world is { } w)
         {
@@ -254,7 +257,9 @@ internal sealed class WorldHost(
                 await w.WhenNobodyThinksAsync(LongestThought);
             }
 
-            unsaved.AddRange(w.TakeChanges());
+            var changes = w.TakeChanges();
+            unsaved.AddRange(changes);
+            Tell(w, changes);
             await KeepAsync(w, cancel);
         }
         finally
@@ -275,7 +280,7 @@ internal sealed class WorldHost(
             {
                 w.SetPlans(fleet.Fleet.Plans);
                 w.SetPauses(await PausesAsync(data, cancel));
-                notices = new NoticeBook(fleet.Fleet);
+                notices!.Fleet = fleet.Fleet;
             }
 
             if (runs)
@@ -329,18 +334,7 @@ internal sealed class WorldHost(
                 await DemoSeed.KeepRehearsalAsync(data, w.Fleet, rehearsed, cancel);
             }
 
-            foreach (var run in runs)
-            {
-                notices!.Hear(run);
-            }
-
-            if (w.Now - silenceHeard > SilenceEvery)
-            {
-                silenceHeard = w.Now;
-                notices!.Hear(w.Now, d => fleet[d].Subject.Catalogue is { Count: > 0 } c ? c[c.Count - 1].CoversTo : null);
-            }
-
-            await notices!.WriteAsync(data, cancel);
+            await noticeTable.WriteAsync(notices!, data, cancel);
 
             // Clock, runs and sets are kept together or not at all; and only by the process that leads.
             if (await data.Worlds.Where(x => x.Lead == lead).ExecuteUpdateAsync(u => u.SetProperty(x => x.State, JsonSerializer.Serialize(w.Remember())), cancel) == 0)
@@ -351,6 +345,7 @@ internal sealed class WorldHost(
             await transaction.CommitAsync(cancel);
         }
 
+        notices!.Kept();
         health.Hear(runs);
         if (unsaved.Exists(c => c is WorldChange.Rehearsed))
         {
@@ -367,7 +362,22 @@ internal sealed class WorldHost(
         unsaved.Clear();
         if (touched.Length > 0)
         {
-            await peers.TellAsync([.. touched.Select(t => t.Value)], [], false, cancel);
+            await peers.TellAsync([.. touched.Select(t => t.Value)], [], cancel);
+        }
+    }
+
+    /// <summary>Has the people told; once for each change, also when it is kept only at the second try.</summary>
+    private void Tell(World w, IEnumerable<WorldChange> changes)
+    {
+        foreach (var change in changes.OfType<WorldChange.RunChanged>())
+        {
+            notices!.Hear(change.Run);
+        }
+
+        if (w.Now - silenceHeard > SilenceEvery)
+        {
+            silenceHeard = w.Now;
+            notices!.Hear(w.Now, d => fleet[d].Subject.Catalogue is { Count: > 0 } c ? c[c.Count - 1].CoversTo : null);
         }
     }
 

@@ -197,7 +197,7 @@ internal static class TaskRunEndpoints
             throw new BadInputException("at", "you asked for this run at this time already", 409, "asked-already");
         }
 
-        await peers.TellAsync([], [row.Id], false, cancel);
+        await peers.TellAsync([], [row.Id], cancel);
         await host.TakeUpAskedAsync(cancel);
         return TypedResults.Created($"/api/task-runs/{row.Id}", new RunAsked(row.Id, due));
     }
@@ -210,7 +210,7 @@ internal static class TaskRunEndpoints
             throw new BadInputException("id", "it is over, or there is no such run", 409, "not-now");
         }
 
-        await peers.TellAsync([], [id], false, cancel);
+        await peers.TellAsync([], [id], cancel);
         await host.TakeUpAskedAsync(cancel);
         return TypedResults.NoContent();
     }

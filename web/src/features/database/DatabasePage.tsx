@@ -15,16 +15,9 @@ import { useCover, useInstantKeys } from '../../shared/useCover';
 import { VerdictMark } from '../../shared/VerdictMark';
 import { AskForRun } from '../taskruns/AskForRun';
 import { IncidentForm } from './IncidentForm';
+import { lossWord } from '../../shared/words';
 import { SetTable } from './SetTable';
 import { WaysTable } from './WaysTable';
-
-const lossWord: Record<string, string> = {
-  none: 'nothing lost',
-  host: 'host lost',
-  array: 'array lost',
-  site: 'site lost',
-  hostile: 'stolen credentials',
-};
 
 /** One database: what could be lost, how soon it is back, how one knows; its cover, sets, proofs and findings. */
 export default function DatabasePage() {

@@ -16,6 +16,7 @@ import { UsedBar } from '../../shared/Figure';
 import { duration } from '../../shared/format';
 import { MiniStrip } from '../../shared/MiniStrip';
 import { byNeed, TileShape, verdictWord, type Verdict } from '../../shared/VerdictMark';
+import { lossWord } from '../../shared/words';
 import { PutUnderPlan } from '../plans/PutUnderPlan';
 import { NeedsYou } from './NeedsYou';
 
@@ -25,13 +26,6 @@ type Line = { service: string; rows: Row[] } | { row: Row };
 const columns = '20px minmax(132px, 1fr) 84px 130px 112px 124px 118px 74px 92px';
 const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
-const lossWord: Record<string, string> = {
-  none: 'nothing lost (a bad change)',
-  host: 'its host lost',
-  array: 'its array lost',
-  site: 'its site lost',
-  hostile: 'a deletion with stolen credentials',
-};
 
 /** All databases with all figures, the worst first within each service. */
 export default function FleetPage() {
@@ -131,7 +125,13 @@ function arrange(rows: Row[], find: string, only: Verdict | null, order: string)
   const worst = (r: Row) => Math.min(byNeed(r.supposed), byNeed(r.verdict));
   const byWorst = (a: Row, b: Row) => worst(a) - worst(b) || a.name.localeCompare(b.name);
   if (order === 'need') return shown.toSorted(byWorst).map((row) => ({ row }));
-  const groups = Map.groupBy(shown, (r) => r.service ?? 'No service');
+  const groups = new Map<string, Row[]>();
+  for (const r of shown) {
+    const service = r.service ?? 'No service';
+    const members = groups.get(service);
+    if (members) members.push(r);
+    else groups.set(service, [r]);
+  }
   return [...groups]
     .toSorted(([, a], [, b]) => Math.min(...a.map(worst)) - Math.min(...b.map(worst)))
     .flatMap(([service, members]) => [

@@ -4,6 +4,9 @@ import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { withPremise } from '../../app/premise';
 
+/** A list longer than this is worked off from the rows of the fleet. */
+const most = 40;
+
 const words: Record<Schemas['Urgency'], string> = { now: 'Now', soon: 'This week', later: 'When there is time' };
 
 /** Findings by urgency, each with its reason and the one action that mends it. */
@@ -35,7 +38,7 @@ export function NeedsYou() {
             >
               {words[u]} · {these.length}
             </Box>
-            {these.map((f, i) => (
+            {these.slice(0, most).map((f, i) => (
               <Box key={i} sx={{ py: 0.75, borderTop: 1, borderColor: 'divider' }}>
                 <Box
                   component={Link}
@@ -55,6 +58,11 @@ export function NeedsYou() {
                 </Box>
               </Box>
             ))}
+            {these.length > most && (
+              <Box sx={{ pt: 0.75, color: 'text.secondary' }}>
+                and {these.length - most} more; each stands on the page of its database
+              </Box>
+            )}
           </Box>
         );
       })}
@@ -64,7 +72,7 @@ export function NeedsYou() {
 
 function remedyPath(f: Schemas['FindingRow'], search: string): string {
   if (f.code === 'never-restored' || f.code === 'proof-invalid') return withPremise(`/recover/${f.database}`, search);
-  if (/^(keeps-failing|run-stands-out)$/.test(f.code))
+  if (/^(keeps-failing|run-stands-out|does-not-end)$/.test(f.code))
     return withPremise('/task-runs', search, { database: f.database });
   return withPremise(/^(no-plan|no-sets)$/.test(f.code) ? '/plans' : `/databases/${f.database}`, search);
 }

@@ -8,7 +8,8 @@ import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration } from '../../shared/format';
 import { Differences } from './Differences';
-import { keepWords, kindWord, lossWord, type Consequences, type PlanDraft, type TaskDraft } from './draft';
+import { lossWord } from '../../shared/words';
+import { keepWords, kindWord, type Consequences, type PlanDraft, type TaskDraft } from './draft';
 
 /** "offices" or "offices@3": a plan, and which version of it. */
 export function readSide(text: string): { plan: string; version: number | undefined } {

@@ -5,17 +5,10 @@ import { api, got, type Schemas } from '../../api/client';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration, localDay, localTime } from '../../shared/format';
 import { Differences } from './Differences';
-import { lossWord, type Consequences, type PlanDraft } from './draft';
+import { type Consequences, type PlanDraft } from './draft';
+import { clashWord, lossWord } from '../../shared/words';
 import { FindingList } from './FindingList';
 import { WeekStrip } from './WeekStrip';
-
-const clashWord: Record<string, string> = {
-  windowMissed: 'ends after its window',
-  overlap: 'is due while the last still runs',
-  queue: 'waits for a slot',
-  linkSaturated: 'is full for half an hour or longer',
-  storeFull: 'will hold no more',
-};
 
 /** What the plan comes to: recalculated while one decides. */
 export function ConsequenceColumn({
@@ -126,7 +119,7 @@ export function ConsequenceColumn({
             <Part title="Clashes in the coming week">
               {soon.slice(0, 8).map((x, i) => (
                 <Box key={i} sx={{ mb: 0.5 }}>
-                  <b>{x.task ?? x.place}</b> {clashWord[x.kind]}
+                  <b>{x.task ?? x.place}</b> {clashWord(x.kind)}
                   {x.count > 1 && `, ${x.count} times`}
                   {x.worstSeconds > 0 && `, by up to ${duration(x.worstSeconds)}`}
                   <Box sx={{ color: 'text.secondary', fontSize: 12 }}>

@@ -77,15 +77,6 @@ export const kindWord: Record<string, string> = {
   testRestore: 'Test restore',
 };
 
-/** Losses as a plan's figures suppose them. */
-export const lossWord: Record<string, string> = {
-  none: 'a bad change',
-  host: 'its host lost',
-  array: 'its array lost',
-  site: 'its site lost',
-  hostile: 'stolen credentials',
-};
-
 /** A plan that catches further databases by name, and no longer leaves them out. */
 export const withMembers = (plan: PlanDraft, added: string[]): PlanDraft => ({
   ...plan,

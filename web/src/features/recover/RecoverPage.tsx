@@ -1,5 +1,4 @@
 import Alert from '@mui/material/Alert';
-import Autocomplete from '@mui/material/Autocomplete';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import MenuItem from '@mui/material/MenuItem';
@@ -7,10 +6,11 @@ import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
-import { api, got, type Schemas } from '../../api/client';
+import { api, got } from '../../api/client';
 import { useGo, usePremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { CoverStrip } from '../../shared/CoverStrip';
+import { DatabaseField } from '../../shared/DatabaseField';
 import { Failure } from '../../shared/Failure';
 import { localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { RangeButtons } from '../../shared/RangeButtons';
@@ -30,32 +30,12 @@ function Choose() {
   return (
     <Box sx={{ p: 2, maxWidth: 980 }}>
       <h1 style={{ fontSize: 20, margin: '0 0 12px' }}>Recover</h1>
-      <DatabaseField onPick={(d) => go(`/recover/${d}`)} value={null} />
+      <DatabaseField id={null} onPick={(d) => go(`/recover/${d}`)} />
       <Box component="p" sx={{ color: 'text.secondary' }}>
         Choose a database, then the instant to go back to.
       </Box>
       <RunList />
     </Box>
-  );
-}
-
-function DatabaseField({ value, onPick }: { value: Schemas['FleetRow'] | null; onPick: (id: string) => void }) {
-  const rows =
-    useQuery({ queryKey: ['fleet', 'names'], staleTime: 60_000, queryFn: () => got(api.GET('/api/fleet')) }).data
-      ?.rows ?? [];
-  return (
-    <Autocomplete
-      size="small"
-      sx={{ width: 340 }}
-      options={rows}
-      value={value}
-      disableClearable={value !== null}
-      getOptionLabel={(r) => r.name}
-      getOptionKey={(r) => r.id}
-      isOptionEqualToValue={(a, b) => a.id === b.id}
-      onChange={(_, r) => r && onPick(r.id)}
-      renderInput={(p) => <TextField {...p} label="Database" />}
-    />
   );
 }
 
@@ -122,12 +102,6 @@ function Worksheet({ id }: { id: string }) {
     },
     onSuccess: (run) => go(`/runs/${run}`),
   });
-  const fleetRow =
-    useQuery({
-      queryKey: ['fleet', 'names'],
-      staleTime: 60_000,
-      queryFn: () => got(api.GET('/api/fleet')),
-    }).data?.rows.find((r) => r.id === id) ?? null;
   if (view.error) return <Failure error={view.error} again={() => void view.refetch()} />;
   if (!d) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
   return (
@@ -135,7 +109,7 @@ function Worksheet({ id }: { id: string }) {
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1 }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>Recover</h1>
-          <DatabaseField value={fleetRow} onPick={(x) => go(`/recover/${x}`)} />
+          <DatabaseField id={id} onPick={(x) => go(`/recover/${x}`)} />
           <RangeButtons days={days} onShow={show} />
         </Box>
         {cover.data && <CoverStrip cover={cover.data} zone={zone} chosen={target} onChoose={choose} onZoom={zoom} />}

@@ -12,6 +12,7 @@ import { useState } from 'react';
 import { api, got } from '../../api/client';
 import { useClock } from '../../app/live';
 import { useZone } from '../../app/places';
+import { DatabaseField } from '../../shared/DatabaseField';
 import { Failure } from '../../shared/Failure';
 import { localTime } from '../../shared/format';
 
@@ -26,9 +27,6 @@ export function WorldPanel() {
     onSettled: () => queries.invalidateQueries({ queryKey: ['world'] }),
   });
   const [database, setDatabase] = useState('tickets');
-  const names =
-    useQuery({ queryKey: ['fleet', 'names'], staleTime: 60_000, queryFn: () => got(api.GET('/api/fleet')) }).data
-      ?.rows ?? [];
   const sets = useQuery({
     queryKey: ['database', database, 'sets', 'newest'],
     queryFn: async () => {
@@ -152,21 +150,13 @@ export function WorldPanel() {
         </Box>
         <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25 }}>
           <h3 style={{ margin: 0, fontSize: 13 }}>One database</h3>
-          <TextField
-            select
-            label="Database"
-            value={names.length ? database : ''}
-            onChange={(e) => {
-              setDatabase(e.target.value);
+          <DatabaseField
+            id={database}
+            onPick={(id) => {
+              setDatabase(id);
               setCopy('');
             }}
-          >
-            {names.map((n) => (
-              <MenuItem key={n.id} value={n.id}>
-                {n.name}
-              </MenuItem>
-            ))}
-          </TextField>
+          />
           <Button
             variant="outlined"
             onClick={() => act.mutate(() => api.POST('/api/world/drop-log', { body: { database } }))}

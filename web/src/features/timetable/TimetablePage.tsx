@@ -11,6 +11,7 @@ import { useZone } from '../../app/places';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
+import { clashWord } from '../../shared/words';
 import { ChosenRun } from './ChosenRun';
 import { Lanes, type Lane } from './Lanes';
 import { NowPanel } from './NowPanel';
@@ -19,16 +20,9 @@ import { ProposalPanel } from './ProposalPanel';
 import { TimetableTabs } from './TimetableTabs';
 
 type Run = Schemas['LaneRun'];
-const day = 86_400_000;
-const spans: Record<string, number> = { day: day, week: 7 * day, month: 28 * day };
-const clashWord: Record<string, string> = {
-  windowMissed: 'end after their window',
-  overlap: 'are due while the last still runs',
-  queue: 'wait for a slot',
-  linkSaturated: 'is full for half an hour or longer',
-  storeFull: 'will hold no more',
-};
-
+const hour = 3_600_000;
+const day = 24 * hour;
+const spans: Record<string, number> = { day: day + 2 * hour, week: 7 * day, month: 28 * day };
 /** What ran and what will run, in lanes by host, store, link or plan, with the load it makes. */
 export default function TimetablePage() {
   const zone = useZone();
@@ -40,10 +34,10 @@ export default function TimetablePage() {
   const [start, setStart] = useState<number | null>(null);
   const [minutes, setMinutes] = useState(0);
   const mayPlan = useMay('plan');
-  // A day begins at the local midnight before now, so that what ran this morning is on it.
+  // A day begins two hours ago, so that whatever comes daily is on it, be it running just now.
   const now = clock ? clock.now : 0;
   const midnight = Math.floor((now + zoneOffset(now, zone)) / day) * day - zoneOffset(now, zone);
-  const from = start ?? (span === 'day' && now - midnight > 12 * 3_600_000 ? midnight + 12 * 3_600_000 : midnight);
+  const from = start ?? (span === 'day' ? Math.floor(now / hour) * hour - 2 * hour : midnight);
   const table = useQuery({
     queryKey: ['timetable', from, span],
     enabled: now > 0,
@@ -104,7 +98,7 @@ export default function TimetablePage() {
           <Button onClick={() => setStart(from + spans[span]! / 2)} aria-label="Later">
             later ▸
           </Button>
-          {start !== null && <Button onClick={() => setStart(null)}>Today</Button>}
+          {start !== null && <Button onClick={() => setStart(null)}>Now</Button>}
           <Box sx={{ flex: 1 }} />
           <Box sx={{ color: 'text.secondary', fontSize: 12.5 }}>
             {d
@@ -157,8 +151,8 @@ export default function TimetablePage() {
           <Box key={i} sx={{ py: 0.75, borderTop: 1, borderColor: 'divider' }}>
             <Box sx={{ fontWeight: 600 }}>
               {c.kind === 'storeFull' || c.kind === 'linkSaturated'
-                ? `${c.place} ${clashWord[c.kind]}`
-                : `${c.count} ${c.count === 1 ? 'run' : 'runs'} of ${c.plan}, ${c.task}: ${clashWord[c.kind]}`}
+                ? `${c.place} ${clashWord(c.kind)}`
+                : `${c.count} ${c.count === 1 ? 'run' : 'runs'} of ${c.plan}, ${c.task}: ${clashWord(c.kind, c.count)}`}
             </Box>
             <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
               {c.kind === 'storeFull' ? `on ${localDay(c.at, zone)}` : `first ${localTime(c.at, zone, false)}`}

@@ -1,0 +1,27 @@
+﻿using Microsoft.EntityFrameworkCore.Migrations;
+
+#nullable disable
+
+namespace Imbrek.Data.Migrations
+{
+    /// <inheritdoc />
+    public partial class EndedRuns : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.CreateIndex(
+                name: "ix_task_runs_ended",
+                table: "task_runs",
+                column: "ended");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropIndex(
+                name: "ix_task_runs_ended",
+                table: "task_runs");
+        }
+    }
+}

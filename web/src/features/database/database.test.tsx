@@ -1,0 +1,194 @@
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { describe, expect, it } from 'vitest';
+import type { Schemas } from '../../api/client';
+import { at, cover, database, finding, loss, set } from '../../tests/fixtures';
+import { Refusal, server, show } from '../../tests/page';
+import DatabasePage from './DatabasePage';
+
+const plan = (changes?: Partial<Schemas['DatabasePlanView']>): Schemas['DatabasePlanView'] => ({
+  plans: [
+    { id: 'counters', name: 'Counters', tasks: [{ id: 'log', kind: 'log' }] },
+  ] as unknown as Schemas['PlanName'][],
+  next: [{ plan: 'counters', task: 'log', kind: 'log', due: '2026-11-23T12:15:00Z', run: null, askedBy: null }],
+  figures: [
+    {
+      kind: 'none',
+      designedExposureSeconds: 905,
+      observedExposureSeconds: 910,
+      designedRestoreSeconds: 1500,
+      observedRestoreSeconds: 1320,
+      whyTheyDiffer: [],
+    },
+  ],
+  loadLearned: true,
+  ...changes,
+});
+const log = set({ id: 'tickets-log-1', kind: 'log', fromPosition: 100, toPosition: 120 });
+const full = set();
+const answers = {
+  'GET /api/databases/tickets': database(),
+  'GET /api/databases/tickets/plan': plan(),
+  'GET /api/databases/tickets/cover': cover(),
+  'GET /api/databases/tickets/sets': { sets: [log, full], next: null },
+  'GET /api/databases/tickets/sets/tickets-log-1': { set: log, needs: ['tickets-full-1'], neededBy: 3, unusable: null },
+  'GET /api/findings': [],
+};
+const open = (changes: Record<string, unknown> = {}, address = '/databases/tickets', roles = ['administer']) => {
+  const asked = server({ ...answers, ...changes });
+  show(<DatabasePage />, address, roles, '/databases/:id');
+  return asked;
+};
+
+describe('a database', () => {
+  it('shows designed, observed and proven together, each with its objective', async () => {
+    open();
+    await screen.findByRole('heading', { name: 'Tickets' });
+    const figure = (word: string) => screen.getByText(word).parentElement!.textContent;
+    await waitFor(() => expect(figure('designed, worst of a week')).toContain('could lose 15 min 5 s'));
+    expect(figure('designed, worst of a week')).toContain('back in 25 min at worst');
+    expect(figure('observed, now')).toContain('could lose 4 min 10 sof 15 min');
+    expect(figure('observed, to hill-h1, learned')).toContain('back in 22 min');
+    expect(figure('proven, 3 d ago')).toContain('back in 23 min 20 slost 12 s');
+  });
+
+  it('says why a figure is not known', async () => {
+    open({
+      'GET /api/databases/tickets': database({
+        proofs: [],
+        supposed: loss({
+          couldLoseSeconds: null,
+          backInSeconds: null,
+          host: null,
+          noPath: 'every copy lies on what is lost',
+        }),
+      }),
+      'GET /api/databases/tickets/plan': plan({ plans: [], next: [], figures: [] }),
+    });
+    await screen.findByText('because no plan covers it');
+    screen.getByText('because there is nothing to restore from');
+    screen.getByText('because every copy lies on what is lost');
+    screen.getByText('because it was never restored');
+    screen.getByText(/None yet\. Restore it aside/);
+    screen.getByText('No plan covers it.');
+  });
+
+  it('gives two reasons and counts the rest', async () => {
+    open({ 'GET /api/databases/tickets': database({ verdict: 'breached', reasons: ['one', 'two', 'three', 'four'] }) });
+    await screen.findByText('and 2 more, beside the losses on the right');
+    expect(screen.queryByText('three')).toBeNull();
+  });
+
+  it('judges every agreed loss', async () => {
+    open();
+    const host = (await screen.findByText('its host lost')).parentElement!.parentElement!;
+    expect(host.textContent).toContain('breached');
+    expect(host.textContent).toContain('all of it would be lost');
+  });
+
+  it('says by how much designed and observed differ, and why', async () => {
+    open({
+      'GET /api/databases/tickets/plan': plan({
+        figures: [
+          {
+            kind: 'host',
+            designedExposureSeconds: 905,
+            observedExposureSeconds: null,
+            designedRestoreSeconds: null,
+            observedRestoreSeconds: null,
+            whyTheyDiffer: ['a copy is damaged', 'two runs failed'],
+          },
+        ],
+      }),
+    });
+    const because = await screen.findByText('because a copy is damaged; two runs failed');
+    expect(because.parentElement!.textContent).toContain('its host lost: designed 15 min 5 s, observed all of it');
+    expect(screen.queryByText(/agree within a tenth/)).toBeNull();
+  });
+
+  it('lists what cannot be restored and why', async () => {
+    open({
+      'GET /api/databases/tickets/cover': cover({
+        gaps: [
+          { from: '2026-11-22T10:00:00Z', to: '2026-11-22T10:20:00Z', atEnd: false, reasons: ['a log set is damaged'] },
+        ],
+      }),
+    });
+    await screen.findByText('1 stretch that cannot be restored, and why');
+    expect(screen.getByText(/\(20 min\): a log set is damaged/)).toBeTruthy();
+  });
+
+  it('lights the chain of the chosen set, which stands in the address', async () => {
+    open();
+    fireEvent.click(await screen.findByRole('button', { name: 'tickets-log-1' }));
+    const chain = await screen.findByText(/could not be restored without it/);
+    expect(chain.textContent).toContain('tickets-log-1 needs 1 set; 3 could not be restored without it');
+    expect(screen.getByTestId('address').textContent).toContain('set=tickets-log-1');
+    const row = screen.getByRole('button', { name: 'tickets-full-1' }).closest('tr')!;
+    expect(row.className).toContain('selected');
+    fireEvent.click(screen.getByRole('button', { name: 'Dim the chain' }));
+    expect(screen.getByTestId('address').textContent).not.toContain('set=');
+  });
+
+  it('says of copies where they are and what is wrong with them', async () => {
+    const copies = [
+      { ...full.copies[0]!, store: 'quay-s2', state: 'damaged' },
+      { ...full.copies[0]!, store: 'hill-s1', lockedUntil: '2026-12-24T00:00:00Z' },
+      { ...full.copies[0]!, store: 'north-o1', removedAt: at },
+    ] as Schemas['CopyView'][];
+    open({ 'GET /api/databases/tickets/sets': { sets: [set({ copies })], next: null } });
+    await screen.findByText(/quay-s2, damaged/);
+    screen.getByText(/hill-s1, locked/);
+    screen.getByText(/north-o1, removed/);
+  });
+
+  it('notes an incident at an instant one can write in local time', async () => {
+    const asked = open({ 'POST /api/incidents': {} }, '/databases/tickets?instant=2026-11-23T09:00:00Z');
+    fireEvent.click(await screen.findByRole('button', { name: 'Note an incident' }));
+    const form = within(screen.getByRole('dialog'));
+    const note = form.getByRole<HTMLButtonElement>('button', { name: 'Note it' });
+    expect(note.disabled).toBe(true);
+    fireEvent.change(form.getByLabelText(/What happened/), { target: { value: 'Fares overwritten' } });
+    fireEvent.change(form.getByLabelText(/When it began/), { target: { value: 'soon' } });
+    expect(note.disabled).toBe(true);
+    fireEvent.change(form.getByLabelText(/When it began/), { target: { value: '2026-11-23 09:30' } });
+    fireEvent.click(note);
+    await waitFor(() => expect(screen.queryByRole('dialog')).toBeNull());
+    expect(asked.find((a) => a.method === 'POST')!.body).toEqual({
+      database: 'tickets',
+      title: 'Fares overwritten',
+      at: '2026-11-23T08:30:00Z',
+    });
+  });
+
+  it('keeps the form with what was written when the server refuses', async () => {
+    open({ 'POST /api/incidents': () => new Refusal(400, 'lies in the future', 'at') });
+    fireEvent.click(await screen.findByRole('button', { name: 'Note an incident' }));
+    const form = within(screen.getByRole('dialog'));
+    fireEvent.change(form.getByLabelText(/What happened/), { target: { value: 'Fares overwritten' } });
+    fireEvent.click(form.getByRole('button', { name: 'Note it' }));
+    await form.findByText('lies in the future');
+    expect(form.getByLabelText<HTMLInputElement>(/What happened/).value).toBe('Fares overwritten');
+  });
+
+  it('takes the chosen instant along to a restore', async () => {
+    open({}, '/databases/tickets?instant=2026-11-23T09:00:00Z&loss=host');
+    fireEvent.click(await screen.findByRole('button', { name: 'Recover…' }));
+    expect(screen.getByTestId('address').textContent).toBe('/recover/tickets?loss=host&target=2026-11-23T09:00:00Z');
+  });
+
+  it('lets who only looks neither note nor ask for runs', async () => {
+    open({ 'GET /api/findings': [finding({ what: 'No plan covers it' })] }, '/databases/tickets', ['look']);
+    await screen.findByText(/Nobody backs it up/);
+    expect(screen.queryByRole('button', { name: 'Note an incident' })).toBeNull();
+    expect(screen.queryByText(/Run a task of it/)).toBeNull();
+  });
+
+  it('says what is wrong when it cannot be read, and asks again', async () => {
+    let answer: unknown = new Refusal(404, "there is no database 'tickets'");
+    open({ 'GET /api/databases/tickets': () => answer });
+    await screen.findByText(/there is no database/);
+    answer = database();
+    fireEvent.click(screen.getByRole('button'));
+    await screen.findByRole('heading', { name: 'Tickets' });
+  });
+});

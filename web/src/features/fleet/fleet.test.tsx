@@ -1,0 +1,157 @@
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { beforeAll, describe, expect, it, vi } from 'vitest';
+import { finding, fleetPage, fleetRow } from '../../tests/fixtures';
+import { server, show } from '../../tests/page';
+import FleetPage from './FleetPage';
+import { NeedsYou } from './NeedsYou';
+
+// The list draws only what can be seen, and in jsdom nothing has a size by itself.
+beforeAll(() => {
+  vi.spyOn(Element.prototype, 'clientHeight', 'get').mockReturnValue(640);
+  vi.spyOn(Element.prototype, 'clientWidth', 'get').mockReturnValue(900);
+});
+
+const tickets = fleetRow();
+const passes = fleetRow({
+  id: 'passes',
+  name: 'Passes',
+  verdict: 'breached',
+  supposed: 'breached',
+  reasons: ['the log was not kept'],
+  couldLoseSeconds: 7200,
+});
+const paint = fleetRow({
+  id: 'paint-shop',
+  name: 'Paint shop',
+  service: null,
+  host: 'north-h1',
+  verdict: 'unprotected',
+  supposed: 'unprotected',
+  losses: [],
+  objective: null,
+  rpoSeconds: null,
+  rtoSeconds: null,
+  couldLoseSeconds: null,
+  backInSeconds: null,
+  noPath: 'it has no set',
+  plans: [],
+  proofAt: null,
+  proofCounts: false,
+});
+const answers = (...findings: unknown[]) => ({
+  'GET /api/fleet': fleetPage(tickets, passes, paint),
+  'GET /api/findings': findings,
+  'GET /api/plans': { plans: [], uncovered: [], conflicting: [] },
+});
+const names = () => screen.getAllByRole('link', { name: /^(Tickets|Passes|Paint shop)$/ }).map((l) => l.textContent);
+
+describe('the fleet', () => {
+  it('groups by service, the worst service and the worst database first', async () => {
+    server(answers());
+    show(<FleetPage />, '/fleet');
+    await screen.findByRole('link', { name: 'Tickets' });
+    expect(names()).toEqual(['Paint shop', 'Passes', 'Tickets']);
+    expect(screen.getByText('No service').textContent).toContain('1 database');
+    expect(screen.getByText('Ticketing').textContent).toContain('2 databases');
+  });
+
+  it('says of each what could be lost, how soon it is back, and how one knows, with the objective beside it', async () => {
+    server(answers());
+    show(<FleetPage />, '/fleet');
+    const row = (await screen.findByRole('link', { name: 'Tickets' })).closest<HTMLElement>('[role=row]')!;
+    expect(row.textContent).toContain('4 min 10 s / 15 min');
+    expect(row.textContent).toContain('22 min / 1 h');
+    expect(row.textContent).toContain('3 d ago');
+    expect(within(row).getByRole('img', { name: 'its host lost: breached' })).toBeTruthy();
+    expect(within(row).getByTitle('Counters: could lose 15 min 5 s, back in 25 min')).toBeTruthy();
+    const bare = screen.getByRole('link', { name: 'Paint shop' }).closest<HTMLElement>('[role=row]')!;
+    for (const word of ['unprotected', 'all of it', 'no way back', 'no plan', 'never'])
+      expect(bare.textContent).toContain(word);
+  });
+
+  it('keeps filters in the address, and offers to put what they leave under a plan', async () => {
+    server(answers());
+    show(<FleetPage />, '/fleet?find=north');
+    await waitFor(() => expect(names()).toEqual(['Paint shop']));
+    expect(screen.getByText(/1 of 3 shown/)).toBeTruthy();
+    fireEvent.change(screen.getByLabelText('Filter'), { target: { value: 'row engine' } });
+    expect(names()).toHaveLength(3);
+    expect(screen.getByTestId('address').textContent).toContain('find=row+engine');
+    fireEvent.click(screen.getByRole('button', { name: '1 breached' }));
+    expect(names()).toEqual(['Passes']);
+    expect(screen.getByTestId('address').textContent).toContain('only=breached');
+  });
+
+  it('does not offer a plan to who may only look', async () => {
+    server(answers());
+    show(<FleetPage />, '/fleet?find=north', ['look']);
+    await waitFor(() => expect(names()).toEqual(['Paint shop']));
+    expect(screen.queryByText(/shown/)).toBeNull();
+  });
+
+  it('says so when a filter leaves nothing', async () => {
+    server(answers());
+    show(<FleetPage />, '/fleet?find=nowhere');
+    await screen.findByText(/No database here/);
+  });
+
+  it('moves by arrows over headings and opens with Enter, the premise kept', async () => {
+    server(answers());
+    show(<FleetPage />, '/fleet?loss=host');
+    const first = await screen.findByRole('link', { name: 'Paint shop' });
+    fireEvent.keyDown(first, { key: 'ArrowDown' });
+    fireEvent.keyDown(screen.getByRole('grid'), { key: 'Enter' });
+    expect(screen.getByTestId('address').textContent).toBe('/databases/passes?loss=host');
+  });
+
+  it('shows the verdict of what is supposed, not of what was agreed', async () => {
+    server({ ...answers(), 'GET /api/fleet': fleetPage({ ...tickets, supposed: 'atRisk', supposedReason: 'slow' }) });
+    show(<FleetPage />, '/fleet?loss=host');
+    expect((await screen.findByTitle('slow')).textContent).toBe('at risk');
+  });
+
+  it('asks under the premise of the address', async () => {
+    const asked = server(answers());
+    show(<FleetPage />, '/fleet?loss=site%3Aquay&at=2026-11-20T00:00:00Z');
+    await screen.findByRole('link', { name: 'Tickets' });
+    const query = asked.find((a) => a.path === '/api/fleet')!.query;
+    expect([query.get('loss'), query.get('at')]).toEqual(['site:quay', '2026-11-20T00:00:00Z']);
+  });
+});
+
+describe('what needs you', () => {
+  it('stands by urgency, each with its reason and where it is mended', async () => {
+    server({
+      'GET /api/findings': [
+        finding({ code: 'never-restored', urgency: 'soon', database: 'tickets', remedy: 'Restore it aside' }),
+        finding(),
+        finding({ code: 'keeps-failing', database: 'notices', remedy: 'Mend the cause' }),
+        finding({ code: 'does-not-end', database: 'fares', remedy: 'End it' }),
+      ],
+    });
+    show(<NeedsYou />, '/fleet?loss=host');
+    await screen.findByText('Needs you · 4');
+    expect(screen.getAllByRole('heading', { level: 3 }).map((h) => h.textContent)).toEqual([
+      'Now · 3',
+      'This week · 1',
+    ]);
+    const to = (name: string) => decodeURIComponent(screen.getByRole('link', { name }).getAttribute('href')!);
+    expect(to('Restore it aside')).toBe('/recover/tickets?loss=host');
+    expect(to('Put it under a plan')).toBe('/plans?loss=host');
+    expect(to('Mend the cause')).toBe('/task-runs?loss=host&database=notices');
+    expect(to('End it')).toBe('/task-runs?loss=host&database=fares');
+  });
+
+  it('is not longer than one can read', async () => {
+    server({ 'GET /api/findings': Array.from({ length: 100 }, (_, i) => finding({ database: `d${i}` })) });
+    show(<NeedsYou />);
+    await screen.findByText(/and 60 more/);
+    expect(screen.getAllByText('Put it under a plan')).toHaveLength(40);
+  });
+
+  it('says why nothing does', async () => {
+    server({ 'GET /api/findings': [] });
+    show(<NeedsYou />);
+    await screen.findByText(/^Nothing\. Every database/);
+  });
+});

@@ -1,0 +1,161 @@
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { describe, expect, it } from 'vitest';
+import { cover, database, fleetPage, fleetRow, path, ways } from '../../tests/fixtures';
+import { places, Refusal, server, show } from '../../tests/page';
+import RecoverPage from './RecoverPage';
+
+const answers = {
+  'GET /api/databases/tickets': database(),
+  'GET /api/databases/tickets/cover': cover(),
+  'GET /api/fleet': fleetPage(fleetRow()),
+  'GET /api/recover/tickets': ways(),
+  'GET /api/places': places,
+  'GET /api/runs': { runs: [], next: null },
+};
+const open = (changes: Record<string, unknown> = {}, address = '/recover/tickets', roles = ['administer']) => {
+  const asked = server({ ...answers, ...changes });
+  show(<RecoverPage />, address, roles, '/recover/:id');
+  return asked;
+};
+const begin = () => screen.findByRole<HTMLButtonElement>('button', { name: 'Restore to a new instance' });
+
+describe('recover', () => {
+  it('begins with the latest instant that can be had', async () => {
+    const asked = open();
+    await begin();
+    expect(asked.find((a) => a.path === '/api/recover/tickets')!.query.get('target')).toBe('2026-11-23T11:55:50Z');
+    expect(screen.getByLabelText<HTMLInputElement>(/^Instant, local time/).value).toContain('2026-11-23 12:55:50');
+  });
+
+  it('says before one acts what is touched, how long it takes and what is lost', async () => {
+    open();
+    const column = within(await screen.findByRole('complementary', { name: 'Consequence' }));
+    await begin();
+    const text = column.getByText(/A new instance on/).textContent;
+    expect(text).toContain('Tickets itself is not touched');
+    expect(text).toContain('ready for a look in about 18 min 20 s');
+    expect(text).toContain('back in service in 22 min, 1 h is allowed');
+    expect(text).toContain('4 min 10 s before the instant wanted would be lost');
+    column.getByText('800 GB are free');
+    column.getByText('Sign-ins of the server');
+  });
+
+  it('sets ways side by side, the best first, and marks the one that takes too long', async () => {
+    const slow = path({ host: 'north-h1', serviceSeconds: 5400, stores: ['north-o1', 'hill-s1'], logs: 0 });
+    open({ 'GET /api/recover/tickets': ways({ alternatives: [slow] }) });
+    await begin();
+    const cards = within(screen.getByRole('region', { name: 'Ways back' }));
+    expect(cards.getAllByText(/^(Best|Or)$/).map((x) => x.textContent)).toEqual(['Best', 'Or']);
+    cards.getByText('back in 22 min');
+    cards.getByText('back in 1 h 30 min');
+    expect(cards.getByText(/full → 3 logs/)).toBeTruthy();
+    fireEvent.click(cards.getByRole('button', { name: 'Use north-h1' }));
+    expect(screen.getByTestId('address').textContent).toContain('host=north-h1');
+  });
+
+  it('goes to the nearest instant where the one wanted cannot be had', async () => {
+    const asked = open(
+      {
+        'GET /api/recover/tickets': ways({
+          nearest: {
+            recoverable: false,
+            before: '2026-11-23T08:00:00Z',
+            after: '2026-11-23T10:00:00Z',
+            reasons: ['a log set is damaged'],
+          },
+        }),
+      },
+      '/recover/tickets?target=2026-11-23T09:00:00Z',
+    );
+    await screen.findByText(/a log set is damaged/);
+    fireEvent.click(screen.getByRole('button', { name: /^Nearest before/ }));
+    await waitFor(() => expect(asked.at(-1)!.query.get('target')).toBe('2026-11-23T08:00:00Z'));
+  });
+
+  it('says why there is no way back, and offers none', async () => {
+    open({
+      'GET /api/recover/tickets': ways({ best: null, reason: 'every copy lies on what is lost', prechecks: [] }),
+    });
+    await screen.findByText(/every copy lies on what is lost/);
+    expect(screen.queryByRole('button', { name: 'Restore to a new instance' })).toBeNull();
+  });
+
+  it('goes to a millisecond before what was noted', async () => {
+    const asked = open();
+    await begin();
+    fireEvent.mouseDown(screen.getByRole('combobox', { name: /Just before/ }));
+    fireEvent.click(screen.getByRole('option', { name: /Fares overwritten/ }));
+    await waitFor(() => expect(asked.at(-1)!.query.get('target')).toBe('2026-11-23T08:59:59.999Z'));
+  });
+
+  it('takes an instant in local time, and none that is no time', async () => {
+    const asked = open();
+    await begin();
+    const field = screen.getByLabelText(/^Instant, local time/);
+    const before = asked.length;
+    fireEvent.change(field, { target: { value: 'yesterday' } });
+    fireEvent.keyDown(field, { key: 'Enter' });
+    screen.getByText('Write it as 2026-11-23 07:40');
+    expect(asked).toHaveLength(before);
+    fireEvent.change(field, { target: { value: '2026-11-23 07:40' } });
+    fireEvent.keyDown(field, { key: 'Enter' });
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('target=2026-11-23T06:40:00Z'));
+  });
+
+  it('does what is shown: the target, the host and the names beside the button', async () => {
+    const asked = open({ 'POST /api/recover': { id: 'r-9' } }, '/recover/tickets?host=hill-h1&loss=host');
+    const button = await begin();
+    fireEvent.change(screen.getByLabelText('Name of the new instance'), { target: { value: 'look' } });
+    fireEvent.change(screen.getByLabelText('A query of your own to check'), { target: { value: 'count cancelled' } });
+    fireEvent.click(button);
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toBe('/runs/r-9?loss=host'));
+    expect(asked.find((a) => a.method === 'POST')!.body).toEqual({
+      database: 'tickets',
+      target: '2026-11-23T12:00:00Z',
+      loss: 'host',
+      at: null,
+      host: 'hill-h1',
+      instance: 'look',
+      query: 'count cancelled',
+    });
+  });
+
+  it('begins nothing after a failed precheck', async () => {
+    open({
+      'GET /api/recover/tickets': ways({
+        prechecks: [{ name: 'Key', outcome: 'failed', detail: 'is not at Hillhouse' }],
+      }),
+    });
+    expect((await begin()).disabled).toBe(true);
+    screen.getByText('is not at Hillhouse');
+    screen.getByText(/A precheck failed/);
+  });
+
+  it('begins nothing for who may only look', async () => {
+    open({}, '/recover/tickets', ['look']);
+    expect((await begin()).disabled).toBe(true);
+    screen.getByText(/Only who operates/);
+  });
+
+  it('shows why the server refused and stays where it is', async () => {
+    open({ 'POST /api/recover': () => new Refusal(409, 'the host has no room left', 'host') });
+    fireEvent.click(await begin());
+    await screen.findByText('the host has no room left');
+    expect(screen.getByTestId('address').textContent).toBe('/recover/tickets');
+  });
+
+  it('finds the database by asking the server', async () => {
+    const asked = open({
+      'GET /api/fleet': (a: { query: URLSearchParams }) =>
+        fleetPage(...(a.query.get('find') === 'fare' ? [fleetRow({ id: 'fares', name: 'Fares' })] : [fleetRow()])),
+    });
+    await begin();
+    const field = screen.getByRole('combobox', { name: 'Database' });
+    await waitFor(() => expect((field as HTMLInputElement).value).toBe('Tickets'));
+    fireEvent.focus(field);
+    fireEvent.change(field, { target: { value: 'fare' } });
+    fireEvent.click(await screen.findByRole('option', { name: /^Fares/ }));
+    expect(screen.getByTestId('address').textContent).toBe('/recover/fares');
+    expect(asked.filter((a) => a.path === '/api/fleet').every((a) => a.query.get('take') === '12')).toBe(true);
+  });
+});

@@ -1,0 +1,159 @@
+import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { describe, expect, it } from 'vitest';
+import { fleetPage, fleetRow, set } from '../../tests/fixtures';
+import { places, Refusal, server, show } from '../../tests/page';
+import { FilesPanel } from './FilesPanel';
+import SetupPage from './SetupPage';
+import { WorldPanel } from './WorldPanel';
+
+const file = (name: string) => new File(['{}'], name);
+const result = (faults: object[] = [], warnings: object[] = []) => ({
+  imported: faults.length === 0,
+  databases: faults.length === 0 ? 48 : 0,
+  sets: faults.length === 0 ? 900 : 0,
+  faults,
+  warnings,
+});
+
+describe('the open files', () => {
+  const choose = (label: string, name: string) =>
+    fireEvent.change(screen.getByLabelText(label), { target: { files: [file(name)] } });
+  const send = () => screen.getByRole<HTMLButtonElement>('button', { name: 'Import' });
+
+  it('are imported when there is one, and it is said what came', async () => {
+    const asked = server({ 'POST /api/import': result() });
+    show(<FilesPanel demo={false} />);
+    expect(send().disabled).toBe(true);
+    choose('Fleet file', 'fleet.json');
+    fireEvent.click(send());
+    await screen.findByText(/Imported 48 databases and 900 sets/);
+    expect(asked[0]!.query.get('skipBad')).toBeNull();
+  });
+
+  it('are refused with file, line and member at fault', async () => {
+    const fault = { file: 'catalogue', line: 17, member: 'sets[3].coversTo', message: 'lies before coversFrom' };
+    server({ 'POST /api/import': result([fault], [{ ...fault, line: 18, member: '' }]) });
+    show(<FilesPanel demo={false} />);
+    choose('Catalogue file', 'catalogue.jsonl');
+    fireEvent.click(send());
+    await screen.findByText(/Nothing was imported: 1 fault\./);
+    expect(screen.getAllByRole('listitem').map((l) => l.textContent)).toEqual([
+      'catalogue, line 17, sets[3].coversTo: lies before coversFrom',
+      'catalogue, line 18: lies before coversFrom',
+    ]);
+  });
+
+  it('skip bad lines only when one says so', async () => {
+    const asked = server({ 'POST /api/import': result() });
+    show(<FilesPanel demo={false} />);
+    choose('Catalogue file', 'catalogue.csv');
+    fireEvent.click(screen.getByRole('checkbox'));
+    fireEvent.click(send());
+    await screen.findByText(/Imported/);
+    expect(asked[0]!.query.get('skipBad')).toBe('true');
+  });
+
+  it('are not for who may only look; the export is', () => {
+    show(<FilesPanel demo={false} />, '/setup', ['look']);
+    expect(screen.queryByRole('button', { name: 'Import' })).toBeNull();
+    expect(screen.getByRole('link', { name: 'Export the fleet' }).getAttribute('href')).toBe('/api/export/fleet');
+  });
+
+  it('say why the server did not take them', async () => {
+    server({ 'POST /api/import': () => new Refusal(413, 'the file is larger than 512 MB') });
+    show(<FilesPanel demo />);
+    screen.getByText(/In the demo files are only checked/);
+    choose('Fleet file', 'fleet.json');
+    fireEvent.click(send());
+    await screen.findByText('the file is larger than 512 MB');
+  });
+});
+
+describe('the simulated world', () => {
+  const world = {
+    now: '2026-11-23T12:00:00Z',
+    pace: 1,
+    nextEvent: '2026-11-23T12:15:00Z',
+    stores: [
+      { id: 'quay-s2', site: 'Quayside', full: false, offline: false },
+      { id: 'vault-t1', site: 'Vault', full: true, offline: true },
+    ],
+    links: [{ one: 'quay', other: 'hill', down: false }],
+    hanging: ['tickets'],
+    signInExpired: [],
+    happenings: [],
+  };
+  const open = (changes: Record<string, unknown> = {}) => {
+    const asked = server({
+      'GET /api/places': places,
+      'GET /api/world': world,
+      'GET /api/fleet': fleetPage(fleetRow()),
+      'GET /api/databases/tickets/sets': { sets: [set()], next: null },
+      'POST /api/world/pace': {},
+      'POST /api/world/forward': {},
+      'POST /api/world/store-full': {},
+      'POST /api/world/link-down': {},
+      'POST /api/world/hang': {},
+      'POST /api/world/drop-log': {},
+      ...changes,
+    });
+    show(<WorldPanel />);
+    return asked;
+  };
+  const sent = (asked: { method: string; path: string; body: unknown }[]) =>
+    asked.filter((a) => a.method === 'POST').map((a) => [a.path, a.body]);
+
+  it('goes faster, and forward by a day', async () => {
+    const asked = open();
+    fireEvent.click(screen.getByRole('button', { name: '900 times' }));
+    fireEvent.click(await screen.findByRole('button', { name: 'Forward a day' }));
+    await waitFor(() =>
+      expect(sent(asked)).toEqual([
+        ['/api/world/pace', { pace: 900 }],
+        ['/api/world/forward', { minutes: 1440 }],
+      ]),
+    );
+  });
+
+  it('fills stores, cuts links, and lets backups hang', async () => {
+    const asked = open();
+    const full = await screen.findByRole<HTMLInputElement>('switch', { name: 'vault-t1 is full' });
+    expect(full.checked).toBe(true);
+    expect(full.closest('div')!.textContent).toContain('Vault, offline');
+    fireEvent.click(screen.getByRole('switch', { name: 'quay-s2 is full' }));
+    fireEvent.click(screen.getByRole('switch', { name: 'quay to hill is down' }));
+    const hangs = screen.getByRole<HTMLInputElement>('switch', { name: 'backups hang' });
+    expect(hangs.checked).toBe(true);
+    fireEvent.click(hangs);
+    await waitFor(() =>
+      expect(sent(asked)).toEqual([
+        ['/api/world/store-full', { store: 'quay-s2', full: true }],
+        ['/api/world/link-down', { one: 'quay', other: 'hill', down: true }],
+        ['/api/world/hang', { database: 'tickets', hangs: false }],
+      ]),
+    );
+  });
+
+  it('says what the server refused', async () => {
+    open({ 'POST /api/world/drop-log': () => new Refusal(409, 'another process runs the world') });
+    fireEvent.click(await screen.findByRole('button', { name: 'Lose the log not yet backed up' }));
+    await screen.findByText('another process runs the world');
+  });
+
+  it('damages a copy that is there, not one that was removed', async () => {
+    const removed = set({ id: 'gone', copies: [{ ...set().copies[0]!, removedAt: '2026-11-23T00:00:00Z' }] });
+    open({ 'GET /api/databases/tickets/sets': { sets: [set(), removed], next: null } });
+    await screen.findByRole('switch', { name: 'quay-s2 is full' });
+    fireEvent.mouseDown(screen.getByRole('combobox', { name: 'Copy' }));
+    const options = within(await screen.findByRole('listbox')).getAllByRole('option');
+    expect(options.map((o) => o.getAttribute('data-value'))).toEqual(['tickets-full-1@quay-s2']);
+  });
+});
+
+describe('setup', () => {
+  it('without a demo has the files alone', () => {
+    show(<SetupPage />);
+    expect(screen.queryByText('The simulated world')).toBeNull();
+    screen.getByRole('heading', { name: 'Open files' });
+  });
+});
