@@ -241,6 +241,18 @@ public class RecurrenceTests
     }
 
     [Fact]
+    public void What_is_said_of_any_rule_is_understood_as_that_rule() => Rules.Sample(
+        rule =>
+        {
+            var meant = new Recurrence(RecurrenceRule.Parse(rule), new LocalDateTime(2024, 1, 9, 9, 15), Oslo);
+            var said = RecurrenceWords.Of(meant);
+            Assert.True(RecurrenceWords.TryParse(said, Oslo, new LocalDate(2024, 1, 9), out var understood, out var error), $"{rule}: {said}: {error}");
+            var (from, to) = (Instant.FromUtc(2024, 3, 1, 0, 0), Instant.FromUtc(2027, 3, 1, 0, 0));
+            Assert.Equal(meant.Between(from, to), understood!.Between(from, to));
+        },
+        iter: 500);
+
+    [Fact]
     public void Every_example_given_as_a_hint_can_be_read() =>
         Assert.All(RecurrenceWords.Examples, e => Assert.True(RecurrenceWords.TryParse(e, Oslo, new LocalDate(2026, 1, 1), out _, out var error), $"{e}: {error}"));
 

@@ -297,6 +297,28 @@ public class TimetableTests
         Assert.Equal(400e9, forecast.ByDay[60], 41e9);
         Assert.Null(forecast.FullOn);
     }
+
+    [Fact]
+    public void What_grows_fills_a_store_and_the_faster_the_sooner()
+    {
+        Instant? FullOn(double growth, double days)
+        {
+            var plan = Plan(Task(TaskKind.Full, "daily 01:00") with { Keep = RetentionRule.For(Duration.FromDays(days)), KeepCopies = RetentionRule.For(Duration.FromDays(days)) });
+            var fleet = Harbour(farCapacity: 900_000_000_000).Changed((d, _) => d with { GrowthBytesPerDay = growth }).WithPlans([plan]);
+            var answer = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday });
+            var live = answer.Subjects[new("d0")].Catalogue;
+            var all = StoreForecast.Of(fleet, _ => live, answer.To);
+            Assert.Null(all[Near].FullOn);
+            Assert.All(all.Values, f => Assert.All(f.ByDay, b => Assert.True(b >= 0)));
+            return all[Far].FullOn;
+        }
+
+        Assert.Null(FullOn(0, 10));
+        var slow = FullOn(2e9, 10);
+        var fast = FullOn(4e9, 10);
+        Assert.True(fast < slow, $"{fast} before {slow}");
+        Assert.True(FullOn(0, 30) is not null, "thirty fulls of 40 GB are more than it holds");
+    }
 }
 
 /// <summary>Bandwidth shared fairly.</summary>

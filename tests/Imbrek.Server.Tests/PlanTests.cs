@@ -277,5 +277,12 @@ public class PlanTests(DemoServer demo)
         var (_, run) = await other.PostAsync("/api/task-runs", new { plan = "through", task = "full", database = "paint-shop", outsideChain = false });
         await Eventually.Async(async () => (await leader.GetAsync($"/api/task-runs/{run.GetProperty("id").GetString()}")).GetProperty("run").GetProperty("state").GetString() == "done");
         await Eventually.Async(async () => (await other.GetAsync("/api/databases/paint-shop")).GetProperty("sets").GetInt32() > 0);
+        await leader.PostAsync("/api/world/store-full", new { store = "quay-s2", full = true });
+        foreach (var session in (Session[])[leader, other])
+        {
+            await Eventually.Async(
+                async () => (await session.GetAsync("/api/findings?database=paint-shop")).EnumerateArray().Any(f => f.GetProperty("code").GetString() == "keeps-failing"),
+                what: () => "what keeps failing is found by both");
+        }
     }
 }

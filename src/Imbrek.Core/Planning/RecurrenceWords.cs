@@ -54,13 +54,33 @@ public static partial class RecurrenceWords
         var (rule, except) = (recurrence.Rule, recurrence.ExceptDays.Count + recurrence.ExceptTimes.Count);
         if (said is null)
         {
-            return rule.Text;
+            return Whole(recurrence);
         }
 
         said += rule.Count is { } count ? $", {count} times" : "";
         said += rule.Until is { } until ? $", until {LocalDatePattern.Iso.Format(until.InZone(recurrence.Zone).Date)}" : "";
         said += rule.UntilLocal is { } local ? $", until {LocalDatePattern.Iso.Format(local.Date)}" : "";
         return except == 0 ? said : $"{said}, but for {except} {(except == 1 ? "exception" : "exceptions")}";
+    }
+
+    /// <summary>The rule as text that also holds what the recurrence takes from its start: the time of day, and the day where no part of the rule says one.</summary>
+    private static string Whole(Recurrence recurrence)
+    {
+        var (rule, start) = (recurrence.Rule, recurrence.Start);
+        if (rule.Frequency is Frequency.Hourly or Frequency.Minutely or Frequency.Secondly)
+        {
+            return rule.Text;
+        }
+
+        var daysSaid = rule.Days.Count + rule.MonthDays.Count + rule.YearDays.Count + rule.Weeks.Count > 0;
+        var text = rule.Text;
+        text += rule.Hours.Count == 0 && start.Hour != 0 ? $";BYHOUR={start.Hour}" : "";
+        text += rule.Minutes.Count == 0 && start.Minute != 0 ? $";BYMINUTE={start.Minute}" : "";
+        text += rule.Seconds.Count == 0 && start.Second != 0 ? $";BYSECOND={start.Second}" : "";
+        text += !daysSaid && rule.Frequency == Frequency.Weekly ? $";BYDAY={start.DayOfWeek.ToString()[..2].ToUpperInvariant()}" : "";
+        text += !daysSaid && rule.Frequency is Frequency.Monthly or Frequency.Yearly ? $";BYMONTHDAY={start.Day}" : "";
+        text += !daysSaid && rule.Frequency == Frequency.Yearly && rule.Months.Count == 0 ? $";BYMONTH={start.Month}" : "";
+        return RecurrenceRule.Parse(text).Text;
     }
 
     // ---- reading ----

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useCallback, useEffect, useMemo } from 'react';
+import { useCallback, useEffect, useMemo, useRef } from 'react';
 import { useSearchParams } from 'react-router';
 import { api, got } from '../api/client';
 import { usePremise } from '../app/premise';
@@ -66,18 +66,27 @@ export function setInstants(cover: Cover | undefined): number[] {
 /** Moves an instant by the keys , and . — to the set before or after, or by a day. */
 export function useInstantKeys(cover: Cover | undefined, chosen: number | null, choose: (at: number) => void) {
   const instants = useMemo(() => setInstants(cover), [cover]);
+  // Keys may come faster than pages are drawn: each step goes on from the one before.
+  const last = useRef(chosen);
   useEffect(() => {
+    last.current = chosen;
+  }, [chosen]);
+  useEffect(() => {
+    const go = (at: number) => {
+      last.current = at;
+      choose(at);
+    };
     const onMove = (e: Event) => {
       const { by, day: whole } = (e as CustomEvent<{ by: 1 | -1; day: boolean }>).detail;
       const end = cover ? Date.parse(cover.at) : Date.now();
-      const here = chosen ?? end;
-      if (whole) choose(Math.min(end, here + by * day));
+      const here = last.current ?? end;
+      if (whole) go(Math.min(end, here + by * day));
       else {
         const next = by > 0 ? instants.find((t) => t > here) : instants.findLast((t) => t < here);
-        if (next !== undefined) choose(next);
+        if (next !== undefined) go(next);
       }
     };
     window.addEventListener(moveInstant, onMove);
     return () => window.removeEventListener(moveInstant, onMove);
-  }, [cover, chosen, choose, instants]);
+  }, [cover, choose, instants]);
 }

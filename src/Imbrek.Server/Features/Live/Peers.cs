@@ -10,6 +10,9 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
 {
     private const string Name = "imbrek";
 
+    /// <summary>NOTIFY carries at most 8000 bytes.</summary>
+    private const int MostAtOnce = 100;
+
     private readonly Channel<News> heard = Channel.CreateUnbounded<News>();
     private NpgsqlConnection? listening;
 
@@ -36,13 +39,13 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     {
         live.Changed(databases, runs, changed != Shared.Nothing);
 
-        // NOTIFY carries at most 8000 bytes; more databases than fit are better read as a whole.
-        var many = databases.Count > 100;
-        var news = new News(live.Process, many ? [] : [.. databases], [.. runs], many ? Shared.Fleet : changed);
-        await using var command = source.CreateCommand("select pg_notify($1, $2)");
-        command.Parameters.AddWithValue(Name);
-        command.Parameters.AddWithValue(JsonSerializer.Serialize(news));
-        await command.ExecuteNonQueryAsync(cancel);
+        foreach (var some in databases.Count == 0 ? [[]] : databases.Chunk(MostAtOnce))
+        {
+            await using var command = source.CreateCommand("select pg_notify($1, $2)");
+            command.Parameters.AddWithValue(Name);
+            command.Parameters.AddWithValue(JsonSerializer.Serialize(new News(live.Process, some, [.. runs], changed)));
+            await command.ExecuteNonQueryAsync(cancel);
+        }
     }
 
     /// <summary>Listens first and reads everything then, so that nothing told in between is missed; returns when both are done.</summary>

@@ -29,9 +29,6 @@ internal sealed class WorldHost(
 
     /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
     private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
-
-    /// <summary>How often a process that does not run the world reads how its runs stand.</summary>
-    private static readonly TimeSpan HealthEvery = TimeSpan.FromSeconds(30);
     private static readonly Duration SilenceEvery = Duration.FromMinutes(10);
     private readonly List<WorldChange> unsaved = [];
     private readonly SemaphoreSlim step = new(1);
@@ -43,7 +40,7 @@ internal sealed class WorldHost(
     private Instant silenceHeard;
     private volatile bool asked = true;
     private volatile bool plansChanged;
-    private readonly Stopwatch healthRead = Stopwatch.StartNew();
+    private volatile bool runsChanged = true;
 
     /// <summary>Whether this server shows a demo.</summary>
     public bool IsDemo => options.Folder is not null;
@@ -108,6 +105,7 @@ internal sealed class WorldHost(
         peers.Heard += news =>
         {
             asked |= news.Runs.Length > 0;
+            runsChanged |= news.Databases.Length > 0 || news.Changed == Peers.Shared.Fleet;
             plansChanged |= news.Changed != Peers.Shared.Nothing;
         };
         while (IsDemo && !stoppingToken.IsCancellationRequested)
@@ -163,10 +161,10 @@ internal sealed class WorldHost(
             clock.Follow(() => then + Duration.FromSeconds(Math.Min(2, since.Elapsed.TotalSeconds) * row.Pace));
         }
 
-        if (healthRead.Elapsed > HealthEvery)
+        if (runsChanged)
         {
+            runsChanged = false;
             await health.LoadAsync(cancel);
-            healthRead.Restart();
         }
 
         await WaitAsync(TimeSpan.FromSeconds(1), cancel);

@@ -1,8 +1,9 @@
-import { fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { act, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
 import { at, cover, database, finding, loss, set } from '../../tests/fixtures';
 import { Refusal, server, show } from '../../tests/page';
+import { moveInstant } from '../../app/useKeys';
 import DatabasePage from './DatabasePage';
 
 const plan = (changes?: Partial<Schemas['DatabasePlanView']>): Schemas['DatabasePlanView'] => ({
@@ -181,6 +182,29 @@ describe('a database', () => {
     await screen.findByText(/Nobody backs it up/);
     expect(screen.queryByRole('button', { name: 'Note an incident' })).toBeNull();
     expect(screen.queryByText(/Run a task of it/)).toBeNull();
+  });
+
+  it('steps from set to set by keys, also when they come faster than it is drawn', async () => {
+    const tile = (to: string) => ({ kind: 'log', store: 'quay-s2', from: to, to, sets: 1, set: to }) as never;
+    open({
+      'GET /api/databases/tickets/cover': cover({
+        tiles: ['2026-11-23T09:00:00Z', '2026-11-23T10:00:00Z', '2026-11-23T11:00:00Z'].map(tile),
+      }),
+    });
+    await screen.findByRole('img', { name: /Cover strip/ });
+    const press = (by: number, day = false) =>
+      window.dispatchEvent(new CustomEvent(moveInstant, { detail: { by, day } }));
+    act(() => {
+      press(-1);
+      press(-1);
+    });
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('instant=2026-11-23T10:00:00Z'));
+    act(() => {
+      press(-1);
+      press(-1);
+      press(1, true);
+    });
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('instant=2026-11-23T12:00:00Z'));
   });
 
   it('says what is wrong when it cannot be read, and asks again', async () => {

@@ -6,8 +6,8 @@ export function FindingList({ findings }: { findings: Schemas['PlanFindingView']
   if (findings.length === 0) return <Box sx={{ color: 'text.secondary' }}>Nothing found.</Box>;
   return (
     <>
-      {findings.map((f) => (
-        <Box key={f.code + f.what} sx={{ py: 0.75, borderTop: 1, borderColor: 'divider' }}>
+      {findings.map((f, i) => (
+        <Box key={i} sx={{ py: 0.75, borderTop: 1, borderColor: 'divider' }}>
           <Box sx={{ fontWeight: 600, color: f.urgency === 'now' ? 'verdict.breached' : 'text.primary' }}>{f.what}</Box>
           <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
             {f.why}

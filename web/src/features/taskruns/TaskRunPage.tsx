@@ -3,6 +3,7 @@ import Button from '@mui/material/Button';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useLocation, useParams } from 'react-router';
 import { api, got } from '../../api/client';
+import { nowMs } from '../../app/live';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
@@ -10,6 +11,9 @@ import { Failure } from '../../shared/Failure';
 import { bytes, duration, localTime, utc } from '../../shared/format';
 import { kindWord } from '../plans/draft';
 import { stateWord, took } from './TaskRunsPage';
+
+/** The bars of what really was, beside those of what was expected. */
+const actual = new Set(['took', 'so far']);
 
 /** One run of a task: against what was expected and against its like, its log, and what followed. */
 export default function TaskRunPage() {
@@ -32,6 +36,7 @@ export default function TaskRunPage() {
   const seconds = took(r);
   const bars: [string, number | null][] = [
     ['took', seconds],
+    ['so far', r.started && !r.ended ? Math.max(0, (nowMs() - Date.parse(r.started)) / 1000) : null],
     ['expected, alone', r.expectedSeconds > 0 ? r.expectedSeconds : null],
     ['usual', usualSeconds],
   ];
@@ -77,9 +82,9 @@ export default function TaskRunPage() {
                 sx={{
                   height: 10,
                   width: `max(2px, ${(s! / longest) * 100}%)`,
-                  bgcolor: word === 'took' ? 'primary.main' : 'transparent',
+                  bgcolor: actual.has(word) ? 'primary.main' : 'transparent',
                   border: 1,
-                  borderColor: word === 'took' ? 'primary.main' : 'text.secondary',
+                  borderColor: actual.has(word) ? 'primary.main' : 'text.secondary',
                 }}
               />
               <span>{duration(s)}</span>
