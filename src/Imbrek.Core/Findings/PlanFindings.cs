@@ -23,7 +23,7 @@ public static class PlanFindings
     public static IEnumerable<Finding> Silence(FleetModel fleet, Database database, DatabaseCatalogue catalogue, Instant at)
     {
         var now = at.ToUnixTimeMilliseconds();
-        foreach (var s in fleet.PlansOf(database).SelectMany(p => Series.Of(p with { Members = new Selection { Databases = [database.Id] } }, fleet)))
+        foreach (var s in fleet.PlansOf(database).SelectMany(p => Series.Of(p, database, fleet)))
         {
             if (s.Task.Kind.Makes() is not { } kind || s.Task.Recurrence is null)
             {

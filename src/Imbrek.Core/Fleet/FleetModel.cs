@@ -8,6 +8,7 @@ namespace Imbrek.Core.Fleet;
 public sealed class FleetModel
 {
     private readonly FrozenDictionary<(Id<Site>, Id<Site>), Link> linkByPair;
+    private readonly Lazy<Caught> caught;
 
     /// <summary>Makes a fleet of parts already checked against each other.</summary>
     /// <exception cref="ArgumentException">Two parts of a kind share an identifier.</exception>
@@ -41,6 +42,17 @@ public sealed class FleetModel
         DatabaseById = Databases.ToFrozenDictionary(d => d.Id);
         linkByPair = Links.SelectMany(l => new[] { ((l.One, l.Other), l), ((l.Other, l.One), l) })
             .DistinctBy(p => p.Item1).ToFrozenDictionary(p => p.Item1, p => p.l);
+        caught = new(Catch);
+    }
+
+    private FleetModel(FleetModel of, IReadOnlyList<Plan> plans)
+    {
+        (SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, Databases) =
+            (of.SiteList, of.Links, of.ArrayList, of.HostList, of.StoreList, of.EngineList, of.ObjectiveList, of.ServiceList, of.Databases);
+        (Sites, Arrays, Hosts, Stores, Engines, Objectives, Services, DatabaseById, linkByPair) =
+            (of.Sites, of.Arrays, of.Hosts, of.Stores, of.Engines, of.Objectives, of.Services, of.DatabaseById, of.linkByPair);
+        Plans = plans;
+        caught = new(Catch);
     }
 
     /// <summary>A fleet with nothing in it.</summary>
@@ -74,7 +86,7 @@ public sealed class FleetModel
     public IReadOnlyList<Database> Databases { get; }
 
     /// <summary>Plans in the order of the file.</summary>
-    public IReadOnlyList<Plan> Plans { get; private init; } = [];
+    public IReadOnlyList<Plan> Plans { get; } = [];
 
     /// <summary>Sites by identifier.</summary>
     public FrozenDictionary<Id<Site>, Site> Sites { get; }
@@ -105,10 +117,33 @@ public sealed class FleetModel
 
     /// <summary>The same fleet with other plans.</summary>
     public FleetModel WithPlans(IEnumerable<Plan> plans) =>
-        new(SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, Databases) { Plans = [.. plans] };
+        new(this, [.. plans]);
 
     /// <summary>The plans that catch a database: one as a rule, none when it is not covered, more when plans conflict.</summary>
-    public IReadOnlyList<Plan> PlansOf(Database database) => [.. Plans.Where(p => p.Members.Catches(database))];
+    public IReadOnlyList<Plan> PlansOf(Database database) => caught.Value.Plans.TryGetValue(database.Id, out var plans) ? plans : [];
+
+    /// <summary>The databases that one of its plans, or any other, catches, in the order of the fleet.</summary>
+    public IReadOnlyList<Database> MembersOf(Plan plan) =>
+        caught.Value.Members.TryGetValue(plan.Id, out var own) && ReferenceEquals(own.Plan, plan) ? own.Members : plan.Members.Of(this);
+
+    private sealed record Caught(Dictionary<Id<Database>, IReadOnlyList<Plan>> Plans, Dictionary<Id<Plan>, (Plan Plan, IReadOnlyList<Database> Members)> Members);
+
+    // Asked of each database again and again: looked up once for all.
+    private Caught Catch()
+    {
+        var (byDatabase, members) = (new Dictionary<Id<Database>, List<Plan>>(), new Dictionary<Id<Plan>, (Plan, IReadOnlyList<Database>)>());
+        foreach (var plan in Plans)
+        {
+            var of = plan.Members.Of(this);
+            members[plan.Id] = (plan, of);
+            foreach (var d in of)
+            {
+                (byDatabase.TryGetValue(d.Id, out var plans) ? plans : byDatabase[d.Id] = []).Add(plan);
+            }
+        }
+
+        return new Caught(byDatabase.ToDictionary(p => p.Key, IReadOnlyList<Plan> (p) => p.Value), members);
+    }
 
     /// <summary>The objective of a database; null when none was agreed.</summary>
     public Objective? ObjectiveOf(Database database) =>

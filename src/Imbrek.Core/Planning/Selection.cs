@@ -39,5 +39,14 @@ public sealed record Selection
             && (Objectives.Count == 0 || (database.Objective is { } o && Objectives.Contains(o)))));
 
     /// <summary>The databases it catches, in the order of the fleet.</summary>
-    public IReadOnlyList<Database> Of(FleetModel fleet) => [.. fleet.Databases.Where(Catches)];
+    public IReadOnlyList<Database> Of(FleetModel fleet)
+    {
+        if (HasRule)
+        {
+            return [.. fleet.Databases.Where(Catches)];
+        }
+
+        var (named, except) = (Databases.ToHashSet(), Except.ToHashSet());
+        return [.. fleet.Databases.Where(d => named.Contains(d.Id) && !except.Contains(d.Id))];
+    }
 }

@@ -17,8 +17,16 @@ public sealed record Series(Plan Plan, PlanTask Task, Database Database, Duratio
     /// <summary>The series of one plan.</summary>
     public static IReadOnlyList<Series> Of(Plan plan, FleetModel fleet)
     {
-        var members = plan.Members.Of(fleet);
+        var members = fleet.MembersOf(plan);
         return [.. plan.Tasks.SelectMany(task => members.Select((d, i) => new Series(plan, task, d, OffsetOf(task, d.Id, i, members.Count))))];
+    }
+
+    /// <summary>The series of one member of one of a fleet's plans.</summary>
+    public static IEnumerable<Series> Of(Plan plan, Database database, FleetModel fleet)
+    {
+        var members = fleet.MembersOf(plan);
+        var rank = plan.Tasks.Any(t => t.SpreadOver > Duration.Zero) ? members.TakeWhile(m => m.Id != database.Id).Count() : 0;
+        return plan.Tasks.Select(task => new Series(plan, task, database, OffsetOf(task, database.Id, rank, members.Count)));
     }
 
     /// <summary>When it is due in [from, to), milliseconds of the Unix epoch, appended in order.</summary>

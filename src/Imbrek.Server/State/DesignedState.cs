@@ -19,8 +19,13 @@ internal sealed class DesignedState(FleetState fleet)
     {
         /// <summary>Figures for losses that objectives do not name, made when somebody supposes them.</summary>
         public ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> Supposed { get; } = new();
-    }
 
+        /// <summary>Clashes by the database that they hit worst.</summary>
+        public ILookup<string, Clash> ClashesOf { get; } = Answer.Prediction.Clashes.Where(c => c.Database is not null).ToLookup(c => c.Database!);
+
+        public IReadOnlyList<Clash> FullStores { get; } =
+            [.. Stores.Where(s => s.Value.FullOn is not null).Select(s => new Clash(ClashKind.StoreFull, null, null, s.Key.Value, s.Value.FullOn!.Value, 1, 0, null))];
+    }
 
     /// <summary>How a database lives, learned from its sets.</summary>
     public DatabaseLoad LoadOf(Database database, Instant at) =>
@@ -103,10 +108,9 @@ internal sealed class DesignedState(FleetState fleet)
         :
         [
             .. PlanFindings.Silence(fleet.Fleet, database, fleet[database.Id].Subject.Catalogue, at),
-            .. PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), [.. Known?.Prediction.Clashes ?? [], .. FullStores], fleet[database.Id].Proof, at),
+            .. PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), Known is null ? [] : [.. kept!.ClashesOf[database.Id.Value], .. FullStores], fleet[database.Id].Proof, at),
         ];
 
     /// <summary>Stores that will be full, as clashes.</summary>
-    public IEnumerable<Clash> FullStores => (kept?.Stores ?? new Dictionary<Id<Store>, StoreForecast>())
-        .Where(s => s.Value.FullOn is not null).Select(s => new Clash(ClashKind.StoreFull, null, null, s.Key.Value, s.Value.FullOn!.Value, 1, 0, null));
+    public IReadOnlyList<Clash> FullStores => kept?.FullStores ?? [];
 }
