@@ -135,7 +135,7 @@ public static class TarnholtFerries
     }
 
     /// <summary>How much each store holds; Hillhouse's fills up in the weeks to come.</summary>
-    private static long CapacityGB(string store) => store switch { "quay-s1" => 9_000, "quay-s2" => 90_000, "hill-s1" => 37_500, _ => 120_000 };
+    private static long CapacityGB(string store) => store switch { "quay-s1" => 9_000, "quay-s2" => 90_000, "hill-s1" => 43_000, _ => 120_000 };
 
     private static readonly Service[] Services =
     [

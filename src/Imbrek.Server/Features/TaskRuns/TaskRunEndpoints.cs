@@ -124,7 +124,8 @@ internal static class TaskRunEndpoints
             }
 
             var due = Premise.ReadInstant("before", parts[0]);
-            rows = rows.Where(r => r.Due < due || (r.Due == due && r.Id.CompareTo(id) < 0));
+            // The first condition says where in the index to begin.
+            rows = rows.Where(r => r.Due <= due && (r.Due < due || r.Id.CompareTo(id) < 0));
         }
 
         var count = Math.Clamp(take ?? 100, 1, 1000);
