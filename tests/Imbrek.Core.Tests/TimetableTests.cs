@@ -83,6 +83,20 @@ public class TimetableTests
     }
 
     [Fact]
+    public void Nothing_is_drawn_to_move_more_than_it_can_and_no_byte_of_the_log_is_lost_for_it()
+    {
+        var fleet = Harbour(8).Changed((d, _) => d with { LogBytesPerSecond = 2_000_000 });
+        float[] Curve(PredictionFigures f) => f.Curves!.Of(f.ResourceOf(Routes.Of(new Id<Host>("host")))).ToArray();
+        float[] Of(params PlanTask[] tasks) => Curve(Predict(fleet, Plan(tasks), with: i => i with { Curves = true }).Figures);
+        var (full, log) = (Task(TaskKind.Full, "daily 01:00"), Task(TaskKind.Log, "every 5 minutes"));
+        var (both, fulls, logs) = (Of(full, log), Of(full), Of(log));
+        var most = 400e6 * LoadCurves.Slice / 1000;
+        Assert.Contains(fulls.Zip(logs), b => b.First + b.Second > most * 1.01);
+        Assert.All(both, b => Assert.InRange(b, 0, most * 1.000001));
+        Assert.Equal(1, both.Sum(b => (double)b) / (fulls.Sum(b => (double)b) + logs.Sum(b => (double)b)), 5);
+    }
+
+    [Fact]
     public void What_follows_runs_after_the_right_end()
     {
         var plan = Plan(

@@ -42,6 +42,12 @@ public sealed class FairShare
     /// <exception cref="KeyNotFoundException">There is none of that name.</exception>
     public int this[string name] => byName[name];
 
+    /// <summary>How many resources there are.</summary>
+    public int Count => resources.Count;
+
+    /// <summary>Bandwidth of a resource, bytes per second.</summary>
+    public double CapacityOf(int resource) => resources[resource].Capacity;
+
     /// <summary>The rate that one more flow would get now, bytes per second.</summary>
     public double RateFor(ReadOnlySpan<int> uses, double cap)
     {

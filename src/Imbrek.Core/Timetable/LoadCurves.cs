@@ -22,6 +22,24 @@ public sealed class LoadCurves
     /// <summary>Bytes moved in each slice by a resource; empty when it moved nothing.</summary>
     public ReadOnlySpan<float> Of(int resource) => bytes[resource] ?? [];
 
+    /// <summary>
+    /// Moves on to the next slice what is more than a resource can move in one. Log backups are predicted each for itself, beside all else;
+    /// what they ask for while others use all there is moves when there is room again, and no byte is lost but those after the last slice.
+    /// </summary>
+    /// <param name="resource">Which.</param>
+    /// <param name="bytesPerSecond">Its bandwidth.</param>
+    internal void Level(int resource, double bytesPerSecond)
+    {
+        var most = bytesPerSecond * Slice / 1000;
+        var late = 0.0;
+        foreach (ref var slice in (bytes[resource] ?? []).AsSpan())
+        {
+            var wanted = slice + late;
+            slice = (float)Math.Min(wanted, most);
+            late = Math.Max(wanted - most, 0);
+        }
+    }
+
     internal void Add(int resource, double moved, double start, double end)
     {
         var curve = bytes[resource] ??= new float[slices];

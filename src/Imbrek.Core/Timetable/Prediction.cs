@@ -537,6 +537,11 @@ public sealed partial class Prediction
     private PredictionFigures Figures()
     {
         var fleet = input.Fleet;
+        for (var r = 0; curves is not null && r < network.Count; r++)
+        {
+            curves.Level(r, network.CapacityOf(r));
+        }
+
         foreach (var link in curves is null ? [] : fleet.Links)
         {
             var run = 0;
