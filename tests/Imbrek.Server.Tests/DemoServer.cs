@@ -25,6 +25,14 @@ public sealed class DemoServer : IAsyncLifetime
         return admin;
     }
 
+    /// <summary>Signs somebody in to a world that hardly moves, so that what they read twice is the same.</summary>
+    public async Task<Session> StillAsync(string name)
+    {
+        using var admin = await AdminAsync();
+        await admin.PaceAsync(1);
+        return await Session.SignInAsync(Server.Url, name);
+    }
+
     /// <summary>An instant so many minutes before the world's now, as the API writes it.</summary>
     public static async Task<string> AgoAsync(Session session, double minutes)
     {

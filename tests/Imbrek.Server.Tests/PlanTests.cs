@@ -21,7 +21,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task Each_save_is_a_version_with_what_changed_and_any_two_stand_side_by_side()
     {
-        using var plan = await Session.SignInAsync(demo.Server.Url, "plan");
+        using var plan = await demo.StillAsync("plan");
         Assert.Equal(200, (await plan.PutAsync("/api/plans/tried?basedOn=0", Tried("tried"))).Status);
         Assert.Equal(2, (await plan.PutAsync("/api/plans/tried?basedOn=1", Tried("tried", "every 5 minutes"))).Body.GetProperty("version").GetInt32());
 
@@ -59,7 +59,7 @@ public class PlanTests(DemoServer demo)
     [InlineData("tasks.1.keep.forSeconds", "-1", "tasks[1].keep.forSeconds")]
     public async Task A_wrong_plan_is_refused_whole_and_names_the_member(string path, string value, string member)
     {
-        using var plan = await Session.SignInAsync(demo.Server.Url, "plan");
+        using var plan = await demo.StillAsync("plan");
         var wrong = Tried("wrong");
         var names = path.Split('.');
         JsonNode at = wrong;
@@ -85,7 +85,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task What_clean_up_would_remove_is_previewed_for_any_rule_and_nothing_is_touched()
     {
-        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        using var look = await demo.StillAsync("look");
         var (plan, _) = await look.PlanAsync("offices");
         var copies = $"select count(*) from backup_copies where database = 'ticket-refunds' and removed_at is null";
         async Task<JsonElement> PreviewAsync()
@@ -119,7 +119,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task Chances_are_of_both_ends_of_the_plan_and_between_none_and_certain()
     {
-        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        using var look = await demo.StillAsync("look");
         var (plan, _) = await look.PlanAsync("money");
         var (status, body) = await look.PostAsync("/api/chances", plan);
         Assert.Equal((200, 40), (status, body.GetProperty("weeks").GetInt32()));
@@ -133,7 +133,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task Ways_are_compared_for_the_store_named_and_an_unknown_one_is_refused()
     {
-        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        using var look = await demo.StillAsync("look");
         var near = (await look.GetAsync("/api/databases/tickets/ways?store=quay-s2")).EnumerateArray().ToArray();
         var far = (await look.GetAsync("/api/databases/tickets/ways?store=north-o1")).EnumerateArray().ToArray();
         Assert.Equal(near.Select(w => w.GetProperty("name").GetString()), far.Select(w => w.GetProperty("name").GetString()));
@@ -146,7 +146,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task Figures_are_designed_also_for_a_loss_that_nobody_agreed()
     {
-        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        using var look = await demo.StillAsync("look");
         string[] Kinds(JsonElement plan) => [.. plan.GetProperty("figures").EnumerateArray().Select(f => f.GetProperty("kind").GetString()!)];
         var agreed = Kinds(await look.GetAsync("/api/databases/payroll/plan"));
         var named = Kinds(await look.GetAsync("/api/databases/tickets/plan"));
@@ -161,7 +161,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task The_calendar_has_each_series_with_its_rule_and_zone()
     {
-        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        using var look = await demo.StillAsync("look");
         async Task<string[]> EventsAsync(string query) => (await look.Http.GetStringAsync($"/api/timetable.ics{query}")).Split("BEGIN:VEVENT")[1..];
         var all = await EventsAsync("");
         var gates = await EventsAsync("?plan=gates");
@@ -204,7 +204,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task Moves_are_measured_before_they_are_saved_and_wrong_ones_are_named()
     {
-        using var plan = await Session.SignInAsync(demo.Server.Url, "plan");
+        using var plan = await demo.StillAsync("plan");
         var move = new { plan = "exports", task = "export", database = "passenger-counts", fromSeconds = 0.0, toSeconds = 7200.0 };
         var (status, measured) = await plan.PostAsync("/api/timetable/measure", new { moves = new[] { move } });
         Assert.Equal(200, status);
@@ -229,7 +229,7 @@ public class PlanTests(DemoServer demo)
     [InlineData("last Friday of the month 22:00", "FREQ=MONTHLY;BYDAY=-1FR", "last Friday of the month 22:00")]
     public async Task Words_are_understood_said_back_and_followed_by_the_next_ten(string words, string rule, string said)
     {
-        using var look = await Session.SignInAsync(demo.Server.Url, "look");
+        using var look = await demo.StillAsync("look");
         var view = await look.GetAsync($"/api/words?text={Uri.EscapeDataString(words)}&zone=Europe/Oslo");
         Assert.StartsWith(rule, view.GetProperty("rule").GetString(), StringComparison.Ordinal);
         Assert.Equal(said, view.GetProperty("said").GetString());
@@ -243,7 +243,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task A_wrong_pause_names_what_is_wrong()
     {
-        using var operate = await Session.SignInAsync(demo.Server.Url, "operate");
+        using var operate = await demo.StillAsync("operate");
         var at = await DemoServer.AgoAsync(operate, 0);
         Assert.Equal((400, "plan"), Session.Fault(await operate.PostAsync("/api/pauses", new { plan = "none", reason = "x" })));
         Assert.Equal((400, "host"), Session.Fault(await operate.PostAsync("/api/pauses", new { host = "none", reason = "x" })));

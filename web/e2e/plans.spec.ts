@@ -146,11 +146,7 @@ test('a database that no plan covers is put under one, and the versions stand si
   await versions.getByText(/^2 .*by plan, 1 changed/).click();
   await expect(versions).toContainText('paint-shop');
   await versions.getByText(/^1 /).click();
-  // What is saved is drawn anew, and a click in between is lost.
-  await expect(async () => {
-    await versions.getByRole('link', { name: 'Beside the newest' }).click();
-    await expect(page).toHaveURL(/compare/, { timeout: 2000 });
-  }).toPass();
+  await versions.getByRole('link', { name: 'Beside the newest' }).click();
   await expect(page.getByRole('table', { name: 'Two plans' })).toContainText('version 2');
   await expect(page.getByRole('table', { name: 'Two plans' })).toContainText('could lose');
   await expect(page.getByText('members.databases')).toBeVisible();

@@ -37,22 +37,22 @@ public static class LedgerFile
         {
             using var doc = JsonDocument.Parse(line);
             var r = doc.RootElement;
-            if (!Instants.TryParse(r.GetProperty("at").GetString()!, out var at))
-            {
-                throw new FormatException("at: expected an instant in UTC");
-            }
-
             return new LedgerEntry(
-                r.GetProperty("number").GetInt64(),
-                at,
-                r.GetProperty("who").GetString()!,
-                r.GetProperty("kind").GetString()!,
-                r.GetProperty("database").GetString()!,
+                Member("number", JsonValueKind.Number).TryGetInt64(out var number) ? number : throw new FormatException("number: expected a whole number"),
+                Instants.TryParse(Text("at"), out var at) ? at : throw new FormatException("at: expected an instant in UTC"),
+                Text("who"),
+                Text("kind"),
+                Text("database"),
                 r.GetProperty("body").GetRawText(),
-                r.GetProperty("previous").GetString()!,
-                r.GetProperty("hash").GetString()!);
+                Text("previous"),
+                Text("hash"));
+
+            string Text(string name) => Member(name, JsonValueKind.String).GetString()!;
+
+            JsonElement Member(string name, JsonValueKind kind) =>
+                r.ValueKind == JsonValueKind.Object && r.TryGetProperty(name, out var m) && m.ValueKind == kind ? m : throw new FormatException($"{name}: expected a {kind.ToString().ToLowerInvariant()}");
         }
-        catch (Exception e) when (e is JsonException or KeyNotFoundException or InvalidOperationException)
+        catch (Exception e) when (e is JsonException or KeyNotFoundException)
         {
             throw new FormatException("not a ledger entry: " + e.Message, e);
         }

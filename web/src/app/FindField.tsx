@@ -3,6 +3,7 @@ import TextField from '@mui/material/TextField';
 import { useQuery } from '@tanstack/react-query';
 import { useState, type RefObject } from 'react';
 import { api, got } from '../api/client';
+import { databaseOption, mostFound } from '../shared/databaseOption';
 import { useGo } from './premise';
 
 /** Finds a database by name, service or host and goes there. */
@@ -13,7 +14,7 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
     queryKey: ['fleet', 'find', text],
     enabled: text.trim().length > 0,
     placeholderData: (before) => before,
-    queryFn: () => got(api.GET('/api/fleet', { params: { query: { find: text, take: 12 } } })),
+    queryFn: () => got(api.GET('/api/fleet', { params: { query: { find: text, take: mostFound } } })),
   });
   return (
     <Autocomplete
@@ -34,16 +35,7 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
           go(`/databases/${row.id}`);
         }
       }}
-      renderOption={({ key, ...props }, row) => (
-        <li key={key} {...props}>
-          <span>
-            {row.name}{' '}
-            <span style={{ opacity: 0.7 }}>
-              · {row.service} · {row.host}
-            </span>
-          </span>
-        </li>
-      )}
+      renderOption={databaseOption}
       renderInput={(params) => (
         <TextField {...params} inputRef={inputRef} placeholder="Find a database  ( / )" aria-label="Find a database" />
       )}

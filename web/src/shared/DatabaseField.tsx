@@ -2,18 +2,15 @@ import Autocomplete from '@mui/material/Autocomplete';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { api, got, type Schemas } from '../api/client';
+import { api, got } from '../api/client';
+import { databaseOption, mostFound, type FoundDatabase } from './databaseOption';
 
-type Shown = Pick<Schemas['FleetRow'], 'id' | 'name' | 'service' | 'host'>;
-
-const shown = 12;
-
-function useFound(find: string, enabled: boolean): Shown[] | undefined {
+function useFound(find: string, enabled: boolean): FoundDatabase[] | undefined {
   return useQuery({
     queryKey: ['fleet', 'find', find],
     enabled,
     placeholderData: keepPreviousData,
-    queryFn: () => got(api.GET('/api/fleet', { params: { query: { find, take: shown } } })),
+    queryFn: () => got(api.GET('/api/fleet', { params: { query: { find, take: mostFound } } })),
   }).data?.rows;
 }
 
@@ -22,7 +19,7 @@ export function DatabaseField({ id, onPick }: { id: string | null; onPick: (id: 
   const [text, setText] = useState('');
   const named = useFound(id ?? '', id !== null);
   const found = useFound(text, true) ?? [];
-  const chosen: Shown | null =
+  const chosen: FoundDatabase | null =
     id === null ? null : (named?.find((r) => r.id === id) ?? { id, name: id, service: null, host: '' });
   return (
     <Autocomplete
@@ -37,16 +34,7 @@ export function DatabaseField({ id, onPick }: { id: string | null; onPick: (id: 
       isOptionEqualToValue={(a, b) => a.id === b.id}
       onInputChange={(_, value, reason) => setText(reason === 'input' ? value : '')}
       onChange={(_, r) => r && onPick(r.id)}
-      renderOption={({ key, ...props }, r) => (
-        <li key={key} {...props}>
-          <span>
-            {r.name}{' '}
-            <span style={{ opacity: 0.7 }}>
-              · {r.service} · {r.host}
-            </span>
-          </span>
-        </li>
-      )}
+      renderOption={databaseOption}
       renderInput={(p) => <TextField {...p} label="Database" />}
     />
   );

@@ -23,7 +23,7 @@ vi.stubGlobal('fetch', (input: Request | string, init?: RequestInit) =>
   answering(input instanceof Request ? input : new Request(input, init)),
 );
 
-/** A server that answers from a table of "GET /api/path"; what is not in it is a fault of the test. */
+/** A server that answers, at once or when a promise is kept, from a table of "GET /api/path"; what is not in it is a fault of the test. */
 export function server(answers: Record<string, Answer | ((asked: Asked) => Answer)>): Asked[] {
   const asked: Asked[] = [];
   answering = async (request: Request) => {
@@ -38,7 +38,7 @@ export function server(answers: Record<string, Answer | ((asked: Asked) => Answe
     asked.push(one);
     const answer = answers[`${one.method} ${one.path}`];
     if (answer === undefined) return json({ title: `nobody answers ${one.method} ${one.path}` }, 404);
-    const given = typeof answer === 'function' ? (answer as (a: Asked) => Answer)(one) : answer;
+    const given = await (typeof answer === 'function' ? (answer as (a: Asked) => Answer)(one) : answer);
     return given instanceof Refusal ? json({ title: given.message, member: given.member }, given.status) : json(given);
   };
   return asked;

@@ -5,7 +5,7 @@ import Button from '@mui/material/Button';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, ApiError, got, type Schemas } from '../../api/client';
 import { useZone } from '../../app/places';
@@ -93,6 +93,22 @@ function Worksheet({
     retry: false,
     queryFn: () => got(api.POST('/api/consequences', { body })),
   });
+  // Words half typed are no plan: until they are, the figures stay those of the plan before.
+  const [figures, setFigures] = useState(consequences.data);
+  if (consequences.data && consequences.data !== figures) setFigures(consequences.data);
+
+  // Who has gone elsewhere while it was saved stays there.
+  const isOpen = useRef(true);
+  useEffect(() => {
+    isOpen.current = true;
+    return () => {
+      isOpen.current = false;
+    };
+  }, []);
+  const leaveFor = async (path: string, replace: boolean) => {
+    if (isOpen.current) await navigate(withPremise(path, search), { replace });
+    await queries.invalidateQueries({ queryKey: ['plans'] });
+  };
   const save = useMutation({
     mutationFn: () =>
       got(
@@ -101,18 +117,12 @@ function Worksheet({
           body: plan as unknown as Record<string, never>,
         }),
       ),
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['plans'] });
-      await navigate(withPremise(`/plans/${plan.id}`, search), { replace: true });
-    },
+    onSuccess: () => leaveFor(`/plans/${plan.id}`, true),
   });
   const remove = useMutation({
     mutationFn: () =>
       got(api.DELETE('/api/plans/{plan}', { params: { path: { plan: plan.id }, query: { basedOn: version } } })),
-    onSuccess: async () => {
-      await queries.invalidateQueries({ queryKey: ['plans'] });
-      await navigate(withPremise('/plans', search));
-    },
+    onSuccess: () => leaveFor('/plans', false),
   });
   const fault = consequences.error instanceof ApiError && consequences.error.status === 400 ? consequences.error : null;
   const change = JSON.stringify(plan) !== JSON.stringify(initial);
@@ -157,7 +167,7 @@ function Worksheet({
             {fault.message}. The figures on the right are of the plan before.
           </Alert>
         )}
-        <Members plan={plan} onChange={(members) => put({ members })} caught={consequences.data} />
+        <Members plan={plan} onChange={(members) => put({ members })} caught={figures} />
         <Box component="section" aria-label="Tasks" sx={{ mt: 2 }}>
           <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 2, mb: 0.5 }}>
             <h2 style={{ fontSize: 15, margin: 0 }}>Tasks</h2>
@@ -171,10 +181,10 @@ function Worksheet({
               task={t}
               others={plan.tasks.filter((o) => o !== t).map((o) => o.id)}
               zone={zone}
-              said={consequences.data?.words[t.id]}
+              said={fault ? undefined : figures?.words[t.id]}
               onChange={(next) => put({ tasks: plan.tasks.map((o, n) => (n === i ? next : o)) })}
               onRemove={() => put({ tasks: plan.tasks.filter((_, n) => n !== i) })}
-              databases={mayAsk && !change && !isNew ? (consequences.data?.caught ?? []) : []}
+              databases={mayAsk && !change && !isNew ? (figures?.caught ?? []) : []}
               plan={plan.id}
             />
           ))}
@@ -197,13 +207,13 @@ function Worksheet({
             )}
           />
         </Box>
-        {consequences.data && plan.tasks.some((t) => t.kind === 'cleanUp') && (
-          <RetentionPanel plan={asked} databases={consequences.data.caught} zone={zone} />
+        {figures && plan.tasks.some((t) => t.kind === 'cleanUp') && (
+          <RetentionPanel plan={asked} databases={figures.caught} zone={zone} />
         )}
         {versions.length > 1 && <Versions plan={plan.id} versions={versions} zone={zone} />}
       </Box>
       <ConsequenceColumn
-        consequences={consequences.data}
+        consequences={figures}
         error={fault ? null : consequences.error}
         busy={consequences.isFetching}
         plan={asked}

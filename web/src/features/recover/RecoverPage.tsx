@@ -100,7 +100,6 @@ function Worksheet({ id }: { id: string }) {
       );
       return answer.id;
     },
-    onSuccess: (run) => go(`/runs/${run}`),
   });
   if (view.error) return <Failure error={view.error} again={() => void view.refetch()} />;
   if (!d) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
@@ -201,7 +200,7 @@ function Worksheet({ id }: { id: string }) {
         may={mayOperate}
         busy={start.isPending || ways.isPlaceholderData}
         error={start.error}
-        onStart={() => start.mutate()}
+        onStart={() => start.mutate(undefined, { onSuccess: (run) => go(`/runs/${run}`) })}
       />
     </Box>
   );

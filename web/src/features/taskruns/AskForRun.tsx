@@ -42,7 +42,6 @@ export function AskForRun({ tasks, databases, zone }: { tasks: Askable[]; databa
           },
         }),
       ),
-    onSuccess: (r) => go(`/task-runs/${r.id}`),
   });
   return (
     <Box
@@ -98,7 +97,7 @@ export function AskForRun({ tasks, databases, zone }: { tasks: Askable[]; databa
       )}
       <Button
         variant="outlined"
-        onClick={() => ask.mutate()}
+        onClick={() => ask.mutate(undefined, { onSuccess: (r) => go(`/task-runs/${r.id}`) })}
         disabled={wrong || database === '' || ask.isPending}
         sx={{ whiteSpace: 'nowrap' }}
       >

@@ -1,0 +1,154 @@
+using System.Diagnostics;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Imbrek.Core.Evidence;
+using Imbrek.Core.Formats;
+using Xunit;
+
+namespace Imbrek.Core.Tests;
+
+/// <summary>The commands on the open files, each run as its own process as a person or a script would run it.</summary>
+public sealed class CliTests : IDisposable
+{
+    private readonly string folder = Directory.CreateTempSubdirectory("imbrek-cli-").FullName;
+
+    public static TheoryData<string> Folders() => WorkedCases.Folders();
+
+    private static string Case(string folder, string file) => Path.Combine(AppContext.BaseDirectory, "Cases", folder, file);
+
+    private static (int Exit, string Out, string Error) Imbrek(params string[] arguments)
+    {
+        using var process = Process.Start(new ProcessStartInfo(Path.Combine(AppContext.BaseDirectory, "imbrek-cli"), arguments) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        var error = process.StandardError.ReadToEndAsync();
+        var output = process.StandardOutput.ReadToEnd();
+        process.WaitForExit();
+        return (process.ExitCode, output, error.Result.TrimEnd());
+    }
+
+    private static string[] Files(string folder) => ["--fleet", Case(folder, "fleet.json"), "--catalog", Case(folder, "catalog.jsonl")];
+
+    private string Written(string name, string content)
+    {
+        var path = Path.Combine(folder, name);
+        File.WriteAllText(path, content);
+        return path;
+    }
+
+    private static void Agree(JsonNode? expected, JsonNode? actual, string where)
+    {
+        if (expected is JsonObject members)
+        {
+            Assert.All(members, m => Agree(m.Value, actual![m.Key], $"{where}.{m.Key}"));
+        }
+        else if (expected is JsonArray items)
+        {
+            Assert.Equal(items.Count, actual!.AsArray().Count);
+            Assert.All(items.Zip(actual.AsArray()), p => Agree(p.First, p.Second, where));
+        }
+        else if (expected?.GetValueKind() == JsonValueKind.Number)
+        {
+            Assert.True(Math.Abs(expected.GetValue<double>() - actual!.GetValue<double>()) <= Math.Max(1e-9, 1e-6 * Math.Abs(expected.GetValue<double>())), $"{where}: {expected}, not {actual}");
+        }
+        else if (expected?.GetValueKind() == JsonValueKind.String && Instants.TryParse((string)expected!, out var instant))
+        {
+            Assert.True(Instants.TryParse((string)actual!, out var other) && other == instant, $"{where}: {instant}, not {actual}");
+        }
+        else
+        {
+            Assert.True(JsonNode.DeepEquals(expected, actual), $"{where}: {expected?.ToJsonString() ?? "null"}, not {actual?.ToJsonString() ?? "null"}");
+        }
+    }
+
+    [Theory]
+    [MemberData(nameof(Folders))]
+    public void The_worked_cases_come_out_as_json(string folder)
+    {
+        var question = JsonNode.Parse(File.ReadAllText(Case(folder, "expected.json")))!.AsArray().Last(q => q!["path"] is not null)!;
+        string[] window = question["from"] is { } from ? ["--from", (string)from!] : [];
+        var (exit, output, error) = Imbrek(["evaluate", .. Files(folder), "--at", (string)question["at"]!, "--loss", (string)question["loss"]!, .. window, "--json"]);
+        Assert.Equal((0, ""), (exit, error));
+        Agree(question["evaluate"], JsonNode.Parse(output), folder);
+
+        var path = question["path"]!;
+        (exit, output, error) = Imbrek(["path", .. Files(folder), "--database", (string)path["database"]!, "--target", (string)path["target"]!, "--at", (string)path["at"]!, "--loss", (string)path["loss"]!, "--json"]);
+        Assert.Equal((0, ""), (exit, error));
+        var answer = JsonNode.Parse(output)!;
+        Agree(path["expect"], answer, folder);
+        Assert.Equal(answer["reaches"] is null, answer["reason"] is not null);
+        Assert.Equal(answer["reaches"] is null, answer["steps"]!.AsArray().Count == 0);
+    }
+
+    [Fact]
+    public void For_people_there_are_tables_with_units()
+    {
+        const string Name = "01-chain-with-a-hole-offsite";
+        var (exit, output, _) = Imbrek(["evaluate", .. Files(Name), "--at", "2026-03-02T07:30:00Z", "--from", "2026-03-02T01:00:00Z", "--database", "tickets"]);
+        Assert.Equal(0, exit);
+        Assert.Contains("lose (s)", output, StringComparison.Ordinal);
+        Assert.Contains("1,800", output, StringComparison.Ordinal);
+        Assert.Contains("15,360", output, StringComparison.Ordinal);
+        (exit, output, _) = Imbrek(["path", .. Files(Name), "--database", "tickets", "--target", "2026-03-02T06:45:00Z", "--at", "2026-03-02T07:30:00Z"]);
+        Assert.Equal(0, exit);
+        Assert.Contains("takes 610 s, service back in 730 s", string.Join(' ', output.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries)), StringComparison.Ordinal);
+        (exit, output, _) = Imbrek(["path", .. Files(Name), "--database", "tickets", "--target", "2020-01-01T00:00:00Z"]);
+        Assert.Equal(0, exit);
+        Assert.StartsWith("No path: ", output, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("--at", "yesterday", "--at: 'yesterday' is not an instant")]
+    [InlineData("--loss", "flood", "--loss: ")]
+    [InlineData("--from", "2027-01-01T00:00:00Z", "--from: the window starts after --at")]
+    [InlineData("--database", "nobody", "--database: the fleet has no database 'nobody'")]
+    [InlineData("--colour", "red", "--colour")]
+    [InlineData("--fleet", "/nowhere/fleet.json", "cannot read /nowhere/fleet.json")]
+    public void What_is_wrong_with_what_is_asked_is_said_in_one_line_and_nothing_else_is_printed(string option, string value, string said)
+    {
+        string[] right = ["--fleet", Case("random-11", "fleet.json"), "--catalog", Case("random-11", "catalog.jsonl"), "--at", "2026-03-02T07:30:00Z"];
+        var at = Array.IndexOf(right, option);
+        var (exit, output, error) = Imbrek(["evaluate", .. at < 0 ? right : [.. right[..at], .. right[(at + 2)..]], option, value]);
+        Assert.Equal((2, ""), (exit, output));
+        Assert.StartsWith("imbrek: ", error, StringComparison.Ordinal);
+        Assert.Contains(said, error, StringComparison.Ordinal);
+        Assert.Single(error.Split('\n'));
+    }
+
+    [Fact]
+    public void Of_a_wrong_file_the_first_fault_is_named_with_its_line_and_all_when_asked()
+    {
+        var lines = File.ReadAllLines(Case("random-11", "catalog.jsonl"));
+        var set = Array.FindIndex(lines, l => l.Contains("\"kind\"", StringComparison.Ordinal));
+        lines[set] = lines[set].Replace("\"kind\":", "\"kind\":\"cold\",\"was\":", StringComparison.Ordinal);
+        lines[^1] = "{";
+        var wrong = Written("wrong.jsonl", string.Join('\n', lines));
+        string[] asked = ["evaluate", "--fleet", Case("random-11", "fleet.json"), "--catalog", wrong, "--at", "2026-03-02T07:30:00Z"];
+        var (exit, output, error) = Imbrek(asked);
+        Assert.Equal((2, ""), (exit, output));
+        Assert.Single(error.Split('\n'));
+        Assert.Contains($"wrong.jsonl:{set + 1}", error, StringComparison.Ordinal);
+        Assert.Contains("--all-faults lists them", error, StringComparison.Ordinal);
+        var all = Imbrek([.. asked, "--all-faults"]).Error;
+        Assert.Contains($"wrong.jsonl:{lines.Length}", all, StringComparison.Ordinal);
+        Assert.True(all.Split('\n').Length > 1);
+    }
+
+    [Fact]
+    public void A_ledger_that_holds_is_said_to_and_one_that_was_changed_is_not()
+    {
+        string[] lines = [.. EvidenceTests.Ledger(4).Select(LedgerFile.WriteLine)];
+        var (exit, output, error) = Imbrek("verify-ledger", Written("whole.jsonl", string.Join('\n', lines) + "\n"));
+        Assert.Equal((0, ""), (exit, error));
+        Assert.StartsWith("4 entries hold, from 2026-03-02T06:01:00", output, StringComparison.Ordinal);
+        Assert.StartsWith("The ledger is empty", Imbrek("verify-ledger", Written("empty.jsonl", "")).Out, StringComparison.Ordinal);
+
+        (exit, output, error) = Imbrek("verify-ledger", Written("changed.jsonl", string.Join('\n', [lines[0], lines[1].Replace("night", "day", StringComparison.Ordinal), .. lines[2..]])));
+        Assert.Equal((2, ""), (exit, output));
+        Assert.Contains("entry 2 was changed", error, StringComparison.Ordinal);
+        (exit, _, error) = Imbrek("verify-ledger", Written("broken.jsonl", $"{lines[0]}\n\n{{\"number\":2}}"));
+        Assert.Equal(2, exit);
+        Assert.Contains("broken.jsonl:3: at: expected", error, StringComparison.Ordinal);
+        Assert.Contains("cannot read", Imbrek("verify-ledger", Path.Combine(folder, "none")).Error, StringComparison.Ordinal);
+    }
+
+    public void Dispose() => Directory.Delete(folder, recursive: true);
+}

@@ -1,0 +1,262 @@
+using System.Globalization;
+using System.Net;
+using System.Text.Json;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>One truth: what different pages say of one database at one instant is the same, and none of them has a hole.</summary>
+[Collection("demo")]
+public class FigureTests(DemoServer demo)
+{
+    private static JsonElement[] Of(JsonElement parent, string member) => [.. parent.GetProperty(member).EnumerateArray()];
+
+    private static string Text(JsonElement e, string member) => e.GetProperty(member).GetString()!;
+
+    private static DateTimeOffset Time(JsonElement e, string member) => e.GetProperty(member).GetDateTimeOffset();
+
+    private static string Written(DateTimeOffset at) => at.ToUniversalTime().ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", CultureInfo.InvariantCulture);
+
+    /// <summary>Somebody who looks, and an instant of the past, so that nothing moves under them.</summary>
+    private async Task<(Session Look, string At)> LookAsync(double hoursAgo = 7)
+    {
+        var look = await demo.StillAsync("look");
+        return (look, await DemoServer.AgoAsync(look, hoursAgo * 60));
+    }
+
+    [Fact]
+    public async Task The_fleet_page_by_page_is_the_whole_fleet()
+    {
+        var (look, at) = await LookAsync();
+        using var _ = look;
+        await look.GetAsync("/api/databases/tickets/plan"); // waits until figures are designed
+        var whole = await look.GetAsync($"/api/fleet?at={at}&loss=site");
+        var rows = new List<string>();
+        for (int? from = 0; from is not null;)
+        {
+            var page = await look.GetAsync($"/api/fleet?at={at}&loss=site&from={from}&take=7");
+            Assert.Equal(whole.GetProperty("answer").GetRawText(), page.GetProperty("answer").GetRawText());
+            Assert.Equal(whole.GetProperty("total").GetInt32(), page.GetProperty("total").GetInt32());
+            rows.AddRange(Of(page, "rows").Select(r => r.GetRawText()));
+            from = page.GetProperty("next").ValueKind == JsonValueKind.Null ? null : page.GetProperty("next").GetInt32();
+        }
+
+        Assert.Equal(Of(whole, "rows").Select(r => r.GetRawText()), rows);
+        Assert.Equal(whole.GetProperty("total").GetInt32(), rows.Count);
+
+        // Found by name, host and service; what is found is still said of the whole fleet above it.
+        var some = Of(whole, "rows")[5];
+        foreach (var word in new[] { Text(some, "id"), Text(some, "host").ToUpperInvariant(), Text(some, "name")[..5] })
+        {
+            var found = await look.GetAsync($"/api/fleet?at={at}&find={Uri.EscapeDataString(word)}");
+            Assert.Contains(Of(found, "rows"), r => Text(r, "id") == Text(some, "id"));
+            Assert.All(Of(found, "rows"), r => Assert.Contains(word, $"{Text(r, "id")}\n{Text(r, "name")}\n{Text(r, "host")}\n{r.GetProperty("service").GetString()}", StringComparison.OrdinalIgnoreCase));
+            Assert.Equal(Of(found, "rows").Length, found.GetProperty("total").GetInt32());
+        }
+
+        Assert.Empty(Of(await look.GetAsync("/api/fleet?find=no-such-thing"), "rows"));
+    }
+
+    [Fact]
+    public async Task The_fleet_and_the_page_of_each_database_say_the_same_for_every_loss()
+    {
+        var (look, at) = await LookAsync();
+        using var _ = look;
+        var places = Of(await look.GetAsync("/api/places"), "things");
+        string[] losses = ["none", "hostile", "host", "array", "site", .. new[] { "site", "host" }.Select(k => $"{k}:{Text(places.First(p => Text(p, "kind") == k), "id")}")];
+        foreach (var loss in losses)
+        {
+            var fleet = Of(await look.GetAsync($"/api/fleet?at={at}&loss={loss}"), "rows");
+            foreach (var row in fleet.Where((_, i) => i % 6 == Array.IndexOf(losses, loss) % 6))
+            {
+                var page = await look.GetAsync($"/api/databases/{Text(row, "id")}?at={at}&loss={loss}");
+                var supposed = page.GetProperty("supposed");
+                foreach (var (inFleet, onPage) in new[] { ("couldLoseSeconds", "couldLoseSeconds"), ("worstSeconds", "worstSeconds"), ("backInSeconds", "backInSeconds"), ("noPath", "noPath"), ("supposed", "verdict"), ("supposedLoss", "loss") })
+                {
+                    Assert.True(row.GetProperty(inFleet).GetRawText() == supposed.GetProperty(onPage).GetRawText(), $"{Text(row, "id")} {loss} {inFleet}: {row.GetProperty(inFleet)}, not {supposed.GetProperty(onPage)}");
+                }
+
+                Assert.Equal(Text(row, "verdict"), Text(page, "verdict"));
+                Assert.Equal(Of(row, "losses").Select(l => (Text(l, "loss"), Text(l, "verdict"))), Of(page, "losses").Select(l => (Text(l, "kind"), Text(l, "verdict"))));
+                Assert.All(Of(page, "proofs"), p => Assert.True(Time(p, "at") <= Time(page, "at")));
+                if (row.GetProperty("couldLoseSeconds").ValueKind == JsonValueKind.Number && supposed.GetProperty("worstSeconds").ValueKind == JsonValueKind.Number)
+                {
+                    Assert.True(row.GetProperty("couldLoseSeconds").GetDouble() <= row.GetProperty("worstSeconds").GetDouble() + 0.001, $"{Text(row, "id")}: more lost now than at worst");
+                    Assert.Equal(row.GetProperty("couldLoseSeconds").GetDouble(), (Time(page, "at") - Time(supposed, "latest")).TotalSeconds, 3);
+                }
+            }
+        }
+    }
+
+    [Theory]
+    [InlineData("tickets", "none")]
+    [InlineData("tickets", "site")]
+    [InlineData("harbour-sailings", "none")]
+    [InlineData("gate-passes", "host")]
+    [InlineData("spare-parts", "site")]
+    public async Task Every_instant_of_a_strip_is_either_recoverable_and_has_a_way_back_or_lies_in_a_gap_that_says_why(string database, string loss)
+    {
+        var (look, at) = await LookAsync();
+        using var _ = look;
+        var cover = await look.GetAsync($"/api/databases/{database}/cover?at={at}&loss={loss}");
+        var (from, to) = (Time(cover, "from"), Time(cover, "to"));
+        var spans = Of(cover, "recoverable").Select(s => (From: Time(s, "from"), To: Time(s, "to"), Gap: default(JsonElement?)))
+            .Concat(Of(cover, "gaps").Select(g => (From: Time(g, "from"), To: Time(g, "to"), Gap: (JsonElement?)g))).OrderBy(s => s.From).ThenBy(s => s.To).ToArray();
+        Assert.All(spans.Where(s => s.Gap is not null), s => Assert.NotEmpty(Of(s.Gap!.Value, "reasons")));
+        Assert.True(spans[0].From <= from.AddMilliseconds(1), $"from {spans[0].From}, not {from}");
+        Assert.True(spans.Max(s => s.To) >= to.AddMilliseconds(-1));
+        Assert.All(spans.Zip(spans.Skip(1)), p => Assert.InRange((p.Second.From - p.First.To).TotalMilliseconds, -1, 1));
+        Assert.All(Of(cover, "tiles"), t => Assert.True(Time(t, "from") <= Time(t, "to")));
+        var steps = Of(cover, "steps");
+        Assert.All(steps.Zip(steps.Skip(1)), p => Assert.True(Time(p.First, "at") < Time(p.Second, "at")));
+
+        foreach (var span in spans.Where(s => s.To > from).Take(12))
+        {
+            var target = (span.From < from ? from : span.From) + ((span.To - (span.From < from ? from : span.From)) / 2);
+            target = DateTimeOffset.FromUnixTimeMilliseconds(target.ToUnixTimeMilliseconds());
+            var ways = await look.GetAsync($"/api/recover/{database}?target={Written(target)}&at={at}&loss={loss}");
+            var nearest = ways.GetProperty("nearest");
+            var best = ways.GetProperty("best");
+            if (span.Gap is null)
+            {
+                Assert.True(nearest.GetProperty("recoverable").GetBoolean(), $"{target}");
+                if (best.ValueKind == JsonValueKind.Null)
+                {
+                    Assert.False(string.IsNullOrEmpty(Text(ways, "reason")));
+                    continue;
+                }
+
+                Assert.Equal(0, best.GetProperty("lostSeconds").GetDouble());
+                Agrees(ways, best, target);
+            }
+            else if (target > span.From && target < span.To)
+            {
+                Assert.False(nearest.GetProperty("recoverable").GetBoolean(), $"{target}");
+                Assert.NotEmpty(Of(nearest, "reasons"));
+                if (best.ValueKind != JsonValueKind.Null)
+                {
+                    Assert.Equal((target - Time(best, "reaches")).TotalSeconds, best.GetProperty("lostSeconds").GetDouble(), 2);
+                    Assert.Equal(Time(nearest, "before"), Time(best, "reaches"));
+                }
+            }
+        }
+    }
+
+    /// <summary>A way's figures add up, and what one takes along on paper has each of its steps.</summary>
+    private static void Agrees(JsonElement ways, JsonElement best, DateTimeOffset target)
+    {
+        var steps = Of(best, "steps");
+        Assert.Equal(best.GetProperty("base").GetString(), Text(steps[0], "set"));
+        Assert.Equal(best.GetProperty("logs").GetInt32(), steps.Count(s => Text(s, "kind") == "log"));
+        Assert.Equal(
+            best.GetProperty("seconds").GetDouble(), best.GetProperty("provisionSeconds").GetDouble() + steps.Sum(s => s.GetProperty("seconds").GetDouble()) + best.GetProperty("openSeconds").GetDouble(), 3);
+        Assert.Equal(
+            best.GetProperty("serviceSeconds").GetDouble(),
+            best.GetProperty("seconds").GetDouble() + new[] { "detectSeconds", "decideSeconds", "checkSeconds", "redirectSeconds" }.Sum(m => ways.GetProperty(m).GetDouble()),
+            3);
+        var (markdown, script) = (Text(ways, "markdown"), Text(ways, "script"));
+        Assert.All(steps, s => Assert.Contains($"{Text(s, "set")}", markdown, StringComparison.Ordinal));
+        Assert.Equal(steps.Select(s => $"{(Text(s, "kind") == "log" ? "apply_log" : "restore_set")} {Text(s, "store")} {Text(s, "set")}"), script.Split('\n').Where(l => l.StartsWith("apply_log", StringComparison.Ordinal) || l.StartsWith("restore_set", StringComparison.Ordinal)).Select(l => l.Split(" --")[0]));
+        Assert.Equal(steps.Any(s => s.GetProperty("stopsAt").ValueKind == JsonValueKind.String), script.Contains($"--stop-at {Written(target)[..19]}", StringComparison.Ordinal));
+        Assert.Contains(Of(ways, "hosts"), h => Text(h, "id") == Text(best, "host") && h.GetProperty("whyNot").ValueKind == JsonValueKind.Null);
+        Assert.All(Of(ways, "alternatives"), a => Assert.False(string.IsNullOrEmpty(Text(a, "why"))));
+    }
+
+    [Fact]
+    public async Task The_sets_of_a_database_are_paged_without_a_hole_and_each_knows_its_chain()
+    {
+        var (look, at) = await LookAsync();
+        using var _ = look;
+        async Task<List<JsonElement>> AllAsync(string query)
+        {
+            var all = new List<JsonElement>();
+            for (var before = ""; ;)
+            {
+                var page = await look.GetAsync($"/api/databases/tickets/sets?{query}{before}");
+                all.AddRange(Of(page, "sets"));
+                if (page.GetProperty("next").ValueKind == JsonValueKind.Null)
+                {
+                    return all;
+                }
+
+                before = $"&before={Uri.EscapeDataString(Text(page, "next"))}";
+            }
+        }
+
+        var whole = await AllAsync("take=1000");
+        Assert.Equal(whole.Select(s => Text(s, "id")), (await AllAsync("take=211")).Select(s => Text(s, "id")));
+        Assert.Equal(whole.Count, whole.DistinctBy(s => Text(s, "id")).Count());
+        var fulls = await AllAsync("take=2&kind=full");
+        Assert.Equal(whole.Where(s => Text(s, "kind") == "full").Select(s => Text(s, "id")), fulls.Select(s => Text(s, "id")));
+        var known = whole.ToDictionary(s => Text(s, "id"));
+        foreach (var set in whole.Where((_, i) => i % 97 == 3).Append(fulls[^1]))
+        {
+            var chain = await look.GetAsync($"/api/databases/tickets/sets/{Uri.EscapeDataString(Text(set, "id"))}?at={at}&loss=site");
+            var needs = Of(chain, "needs").Select(n => known[n.GetString()!]).ToArray();
+            Assert.Equal(Text(set, "kind") == "full", needs.Length == 0);
+            Assert.All(needs, n => Assert.True(Time(n, "finishedAt") < Time(set, "finishedAt")));
+            if (needs.Length > 0)
+            {
+                Assert.Contains(needs, n => Text(n, "kind") == "full");
+                Assert.True((await look.GetAsync($"/api/databases/tickets/sets/{Uri.EscapeDataString(Text(needs[0], "id"))}")).GetProperty("neededBy").GetInt32() > 0);
+            }
+        }
+
+        foreach (var (path, status, member) in new[]
+        {
+            ("sets?kind=cold", HttpStatusCode.BadRequest, "kind"), ("sets?before=none", HttpStatusCode.BadRequest, "before"), ("sets/none", HttpStatusCode.NotFound, "set"),
+            ("cover?from=2026-11-01T00:00:00Z&to=2026-10-01T00:00:00Z", HttpStatusCode.BadRequest, "from"), ("cover?from=2020-01-01T00:00:00Z", HttpStatusCode.BadRequest, "from"),
+        })
+        {
+            var answer = await look.Http.GetAsync($"/api/databases/tickets/{path}");
+            Assert.Equal(status, answer.StatusCode);
+            Assert.Equal(member, JsonSerializer.Deserialize<JsonElement>(await answer.Content.ReadAsStringAsync()).GetProperty("member").GetString());
+        }
+    }
+
+    [Fact]
+    public async Task Findings_say_what_why_and_what_to_do_the_most_urgent_first_and_the_same_on_each_page()
+    {
+        var (look, _) = await LookAsync();
+        using var __ = look;
+        JsonElement[] findings = [.. (await look.GetAsync("/api/findings")).EnumerateArray()];
+        Assert.All(findings, f => Assert.All(new[] { "code", "what", "why", "remedy", "databaseName" }, m => Assert.False(string.IsNullOrWhiteSpace(Text(f, m)), m)));
+        string[] order = ["now", "soon", "later"];
+        var urgencies = findings.Select(f => Array.IndexOf(order, Text(f, "urgency"))).ToArray();
+        Assert.Equal(urgencies.Order(), urgencies);
+        Assert.Equal(0, urgencies[0]);
+        foreach (var one in findings.Where(f => Text(f, "what").Contains(Text(f, "database"), StringComparison.Ordinal)).DistinctBy(f => Text(f, "database")).Take(8))
+        {
+            var own = (await look.GetAsync($"/api/findings?database={Text(one, "database")}")).EnumerateArray().ToArray();
+            Assert.All(own, f => Assert.Equal(Text(one, "database"), Text(f, "database")));
+            Assert.Contains(own, f => Text(f, "code") == Text(one, "code"));
+        }
+
+        Assert.Equal(HttpStatusCode.NotFound, (await look.Http.GetAsync("/api/findings?database=none")).StatusCode);
+    }
+
+    [Fact]
+    public async Task Where_designed_and_observed_differ_by_more_than_a_tenth_it_is_said_why()
+    {
+        var (look, _) = await LookAsync();
+        using var __ = look;
+        var (agree, differ) = (0, 0);
+        foreach (var id in Of(await look.GetAsync("/api/fleet"), "rows").Where(r => Of(r, "plans").Length > 0).Select(r => Text(r, "id")))
+        {
+            var view = await look.GetAsync($"/api/databases/{id}/plan?loss=site");
+            foreach (var f in Of(view, "figures"))
+            {
+                double? designed = f.GetProperty("designedExposureSeconds") is { ValueKind: JsonValueKind.Number } d ? d.GetDouble() : null;
+                double? observed = f.GetProperty("observedExposureSeconds") is { ValueKind: JsonValueKind.Number } o ? o.GetDouble() : null;
+                var far = designed is null != observed is null || Math.Abs((designed - observed) ?? 0) > 0.1 * Math.Max(designed ?? 0, observed ?? 0);
+                Assert.Equal(far, Of(f, "whyTheyDiffer").Length > 0);
+                _ = far ? differ++ : agree++;
+            }
+
+            Assert.NotEmpty(Of(view, "next"));
+            Assert.Equal(Of(view, "next").Select(n => Time(n, "due")).Order(), Of(view, "next").Select(n => Time(n, "due")));
+        }
+
+        Assert.True(agree > differ, $"{agree} agree, {differ} differ");
+    }
+}
