@@ -66,7 +66,7 @@ for suite in Core StandIn Server; do
   log="$here/out/test-$suite.log"
   project="$here/tests/Imbrek.$suite.Tests"
   if dotnet build "$project" -c Release -v quiet -nologo >"$log" 2>&1; then
-    "$project/bin/Release/net10.0/Imbrek.$suite.Tests" -noColor >"$log" 2>&1
+    "$project/bin/Release/net10.0/Imbrek.$suite.Tests" -noColor -xml "$here/out/test-$suite.xml" >"$log" 2>&1
     status=$?
     line=$(grep -oE 'Total: [0-9]+, Errors: [0-9]+, Failed: [0-9]+' "$log" | tail -n 1)
     total=$(sed -E 's/Total: ([0-9]+).*/\1/' <<<"${line:-Total: 0}")

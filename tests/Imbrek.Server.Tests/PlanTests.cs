@@ -189,6 +189,10 @@ public class PlanTests(DemoServer demo)
         Assert.Contains(runs, r => r.GetProperty("actual").GetBoolean());
         Assert.Contains(runs, r => r.GetProperty("state").GetString() == "expected");
         Assert.All(runs, r => Assert.True(r.GetProperty("actual").GetBoolean() ? r.GetProperty("from").GetDateTimeOffset() <= now : r.GetProperty("due").GetDateTimeOffset() >= now));
+
+        // What reads sets stands in the lane of the store it reads, as its load does.
+        Assert.All(runs.Where(r => r.GetProperty("kind").GetString() is "verify" or "testRestore" or "copyElsewhere"), r => Assert.Equal(JsonValueKind.String, r.GetProperty("store").ValueKind));
+        Assert.Contains(runs, r => r.GetProperty("kind").GetString() == "verify");
         var asked = Assert.Single(runs, r => r.GetProperty("state").GetString() == "asked");
         Assert.Equal(made.GetProperty("id").GetString(), asked.GetProperty("run").GetString());
         Assert.True(asked.GetProperty("to").GetDateTimeOffset() > asked.GetProperty("from").GetDateTimeOffset().AddSeconds(30));

@@ -63,6 +63,9 @@ public sealed class ServerProcess : IAsyncDisposable
 
         start.Environment["IMBREK_CONNECTION"] = ConnectionString + ";Maximum Pool Size=30";
         start.Environment["IMBREK_ADMIN_PASSWORD"] = Session.Password;
+
+        // These processes live for minutes: code measured to be made faster would not pay.
+        start.Environment["DOTNET_TieredPGO"] = "0";
         process = Process.Start(start)!;
         var said = new System.Collections.Concurrent.ConcurrentQueue<string>();
         process.OutputDataReceived += (_, e) => said.Enqueue(e.Data ?? "");

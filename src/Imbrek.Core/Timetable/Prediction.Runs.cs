@@ -143,8 +143,7 @@ public sealed partial class Prediction
         _ => s.Way,
     };
 
-    private Id<Store> SomeStore(SeriesState s) =>
-        s.Series.Plan.Tasks.FirstOrDefault(t => t.Kind.Makes() is not null)?.Store ?? input.Fleet.StoreList[0].Id;
+    private Id<Store> SomeStore(SeriesState s) => s.Series.Plan.StoreOf(s.Series.Task) ?? input.Fleet.StoreList[0].Id;
 
     private void Written(SeriesState s, PredictedRun run, Trigger? of)
     {

@@ -29,6 +29,7 @@ export const fleetRow: Of<'FleetRow'> = (changes) => ({
   worstSeconds: 905,
   backInSeconds: 1320,
   designedWorstSeconds: 905,
+  designedLosesAll: false,
   designedBackInSeconds: 1500,
   plans: ['Counters'],
   noPath: null,

@@ -144,7 +144,7 @@ internal static class TimetableEndpoints
             var task = plan?.Task(r.Task);
             var ended = r.Ended ?? now;
             lanes.Add(new LaneRun(
-                r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Database, HostOf(f, r.Database), task?.Store?.Value, [.. task?.CopyTo.Select(c => c.Value) ?? []], r.Due, r.Started!.Value, ended, true,
+                r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Database, HostOf(f, r.Database), task is null ? null : plan!.StoreOf(task)?.Value, [.. task?.CopyTo.Select(c => c.Value) ?? []], r.Due, r.Started!.Value, ended, true,
                 PlanFile.Name((TaskRunState)r.State), r.Id, task?.Window is { } w && ended - r.Due > w));
         }
 
@@ -152,12 +152,12 @@ internal static class TimetableEndpoints
         var asked = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Waiting && r.AskedBy != null && r.Due >= start && r.Due < end).OrderBy(r => r.Due).Take(MostRuns).ToListAsync(cancel);
         foreach (var r in asked)
         {
-            if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan)?.Task(r.Task) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))
+            if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan) is { } plan && plan.Task(r.Task) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))
             {
                 var load = designed.LoadOf(d, now);
                 var seconds = task.Kind.Makes() is null ? RunPace.OverheadSeconds : RunPace.Alone(f, d, task, load.SizeAt(r.Due.ToUnixTimeMilliseconds()) * load.RatioOf(task));
                 lanes.Add(new LaneRun(
-                    r.Plan, r.Task, PlanFile.Name(task.Kind), r.Database, d.Host.Value, task.Store?.Value, [.. task.CopyTo.Select(c => c.Value)], r.Due, r.Due, r.Due + Duration.FromSeconds(Math.Min(seconds, 86_400)), false,
+                    r.Plan, r.Task, PlanFile.Name(task.Kind), r.Database, d.Host.Value, plan.StoreOf(task)?.Value, [.. task.CopyTo.Select(c => c.Value)], r.Due, r.Due, r.Due + Duration.FromSeconds(Math.Min(seconds, 86_400)), false,
                     "asked", r.Id, false));
             }
         }
@@ -169,7 +169,7 @@ internal static class TimetableEndpoints
             if (due >= now)
             {
                 lanes.Add(new LaneRun(
-                    s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), s.Database.Id.Value, s.Database.Host.Value, s.Task.Store?.Value, [.. s.Task.CopyTo.Select(c => c.Value)], due, began, ended, false, "expected", null,
+                    s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), s.Database.Id.Value, s.Database.Host.Value, s.Plan.StoreOf(s.Task)?.Value, [.. s.Task.CopyTo.Select(c => c.Value)], due, began, ended, false, "expected", null,
                     s.Task.Window is { } w && ended - due > w));
             }
         }

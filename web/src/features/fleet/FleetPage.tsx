@@ -383,19 +383,15 @@ function DatabaseRow(props: {
         sx={{
           whiteSpace: 'nowrap',
           overflow: 'hidden',
-          color: row.plans.length === 0 ? 'verdict.breached' : 'text.primary',
+          color: row.plans.length === 0 || row.designedLosesAll ? 'verdict.breached' : 'text.primary',
         }}
         title={
           row.plans.length === 0
             ? 'No plan covers it'
-            : `${row.plans.join(', ')}: could lose ${duration(row.designedWorstSeconds)}, back in ${duration(row.designedBackInSeconds)}`
+            : `${row.plans.join(', ')}: could lose ${designed(row)}, back in ${duration(row.designedBackInSeconds)}`
         }
       >
-        {row.plans.length === 0
-          ? 'no plan'
-          : row.designedWorstSeconds === null
-            ? '–'
-            : duration(row.designedWorstSeconds)}
+        {row.plans.length === 0 ? 'no plan' : designed(row)}
       </Box>
       <Box
         role="gridcell"
@@ -410,6 +406,12 @@ function DatabaseRow(props: {
       </Box>
     </Box>
   );
+}
+
+/** The most that could be lost as planned; a dash while it is worked out. */
+function designed(row: Row): string {
+  if (row.designedLosesAll) return 'all of it';
+  return row.designedWorstSeconds === null ? '–' : duration(row.designedWorstSeconds);
 }
 
 function ago(at: string, now: string): string {

@@ -46,6 +46,27 @@ const answers = (...findings: unknown[]) => ({
 const names = () => screen.getAllByRole('link', { name: /^(Tickets|Passes|Paint shop)$/ }).map((l) => l.textContent);
 
 describe('the fleet', () => {
+  it('says of each plan what it could lose by design, and when that is all of it', async () => {
+    server({
+      ...answers(),
+      'GET /api/fleet': fleetPage(
+        fleetRow({ id: 'a', name: 'Aft winch', designedWorstSeconds: 905 }),
+        fleetRow({ id: 'b', name: 'Ballast', designedWorstSeconds: null, designedLosesAll: true }),
+        fleetRow({ id: 'c', name: 'Capstan', designedWorstSeconds: null }),
+        paint,
+      ),
+    });
+    show(<FleetPage />, '/fleet');
+    const cell = async (name: string) => {
+      const row = (await screen.findByRole('link', { name })).closest('[role=row]') as HTMLElement;
+      return within(row).getByTitle(/could lose|No plan/).textContent;
+    };
+    expect(await cell('Aft winch')).toBe('15 min 5 s');
+    expect(await cell('Ballast')).toBe('all of it');
+    expect(await cell('Capstan')).toBe('–');
+    expect(await cell('Paint shop')).toBe('no plan');
+  });
+
   it('groups by service, the worst service and the worst database first', async () => {
     server(answers());
     show(<FleetPage />, '/fleet');

@@ -140,7 +140,12 @@ export default function PlansPage() {
         )}
         <h2 style={{ margin: '16px 0 8px', fontSize: 15 }}>Most urgent in plans</h2>
         <FindingList
-          findings={(d?.plans.flatMap((p) => p.findings) ?? []).filter((f) => f.urgency === 'now').slice(0, 12)}
+          findings={(d?.plans ?? [])
+            .flatMap((p) =>
+              p.findings.map((f) => ({ ...f, plan: { name: p.name, to: withPremise(`/plans/${p.id}`, search) } })),
+            )
+            .filter((f) => f.urgency === 'now')
+            .slice(0, 12)}
         />
       </Box>
     </Box>

@@ -103,9 +103,15 @@ describe('the list of plans', () => {
   it('says what each could lose, how soon it is back, and how many objectives it keeps', async () => {
     server(answers);
     show(<PlansPage />, '/plans', ['look']);
-    const row = (await screen.findByRole('link', { name: 'Counters' })).closest('[role=row]') as HTMLElement;
+    const links = await screen.findAllByRole('link', { name: 'Counters' });
+    const row = links[0]!.closest('[role=row]') as HTMLElement;
     for (const text of ['15 min 5 s', 'no way back', '4 of 5', '1, 1 now', 'every 15 minutes'])
       expect(within(row).getByText(text, { exact: false })).toBeTruthy();
+
+    // What is most urgent names the plan it is of.
+    const urgent = within(screen.getByRole('complementary', { name: 'Not covered' }));
+    expect(urgent.getAllByText('Its log is not kept').length).toBe(2);
+    expect(urgent.getByRole('link', { name: 'Counters' }).getAttribute('href')).toBe('/plans/counters');
     expect(screen.queryByRole('button', { name: 'New plan…' })).toBeNull();
     expect(screen.queryByLabelText('Put chandler under a plan')).toBeNull();
   });
