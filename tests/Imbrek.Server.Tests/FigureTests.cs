@@ -215,6 +215,32 @@ public class FigureTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task While_backups_arrive_no_page_mixes_two_states_and_afterwards_none_stays_behind()
+    {
+        using var admin = await demo.AdminAsync();
+        await admin.PaceAsync(900);
+        string[] databases = ["tickets", "passes", "gate-scans", "ais-live"];
+        for (var i = 0; i < 60; i++)
+        {
+            // What is left when more is lost is never newer.
+            var losses = Of(await admin.GetAsync($"/api/databases/{databases[i % databases.Length]}"), "losses").ToDictionary(l => Text(l, "kind"));
+            string[] ever = [.. new[] { "none", "array", "site" }.Where(losses.ContainsKey)];
+            Assert.All(ever.Zip(ever.Skip(1)), p => Assert.True(
+                losses[p.Second].GetProperty("latest").ValueKind == JsonValueKind.Null || Time(losses[p.First], "latest") >= Time(losses[p.Second], "latest"), $"{databases[i % databases.Length]}: {p} {losses[p.First]} {losses[p.Second]}"));
+        }
+
+        // Kept figures, and the same made anew for the asking.
+        await admin.PaceAsync(0);
+        await admin.GetAsync("/api/fleet");
+        var at = await DemoServer.AgoAsync(admin, 0);
+        await Eventually.Async(async () =>
+        {
+            var (kept, made) = (await admin.GetAsync("/api/fleet"), await admin.GetAsync($"/api/fleet?at={at}"));
+            return Of(kept, "rows").Select(r => r.GetProperty("couldLoseSeconds").GetRawText()).SequenceEqual(Of(made, "rows").Select(r => r.GetProperty("couldLoseSeconds").GetRawText()));
+        });
+    }
+
+    [Fact]
     public async Task Findings_say_what_why_and_what_to_do_the_most_urgent_first_and_the_same_on_each_page()
     {
         var (look, _) = await LookAsync();

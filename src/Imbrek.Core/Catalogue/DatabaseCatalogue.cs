@@ -269,6 +269,24 @@ public sealed class DatabaseCatalogue
 
     internal bool HasUsableOn => usableOn is not null;
 
+    /// <summary>The first instant after another at which a copy comes, goes, or is no longer locked; null when none is known. What is observed stays true until then.</summary>
+    public Instant? NextCopyEvent(Instant after)
+    {
+        var (from, next) = (after.ToUnixTimeMilliseconds(), Open);
+        foreach (var times in (ReadOnlySpan<long[]?>)[AvailableAt, RemovedAt, LockedUntil])
+        {
+            foreach (var t in times ?? [])
+            {
+                if (t > from && t < next)
+                {
+                    next = t;
+                }
+            }
+        }
+
+        return next == Open ? null : Instant.FromUnixTimeMilliseconds(next);
+    }
+
     internal int CopyStart(int index) => index == 0 ? 0 : CopyEnds[index - 1];
 
     /// <summary>Whether log can follow this set, looking at the set alone and not at its parents.</summary>

@@ -25,33 +25,20 @@ internal sealed class DatabaseState
     private readonly Dictionary<string, Cached> figures = [];
     private readonly Dictionary<Id<BackupSet>, BackupSet> pending = [];
     private RecoverySubject subject;
+    private long version;
     private IReadOnlyList<Finding>? findings;
     private Instant findingsAt;
+    private Instant findingsUntil;
     private IReadOnlyDictionary<(Id<Store>, Id<Host>), LearnedPace> learned = new Dictionary<(Id<Store>, Id<Host>), LearnedPace>();
     private Proof? proof;
 
     public DatabaseState(FleetModel fleet, Database database, DatabaseCatalogue catalogue) =>
         subject = RecoverySubject.Of(fleet, database, catalogue);
 
-    private sealed record Cached(Instant At, LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable);
+    private sealed record Cached(Instant At, Instant Until, LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable);
 
     /// <summary>The database with its sets as they are now.</summary>
-    public RecoverySubject Subject
-    {
-        get
-        {
-            lock (gate)
-            {
-                if (pending.Count > 0)
-                {
-                    subject = RecoverySubject.Of(subject.Fleet, subject.Database, subject.Catalogue.With(pending.Values));
-                    pending.Clear();
-                }
-
-                return subject;
-            }
-        }
-    }
+    public RecoverySubject Subject => Snapshot().Subject;
 
     public Proof? Proof
     {
@@ -101,42 +88,17 @@ internal sealed class DatabaseState
     public LearnedPace? Learned(Id<Store> store, Id<Host> host) => learned.GetValueOrDefault((store, host));
 
     /// <summary>What is observed under a loss, as of now (kept) or as of an instant (made for the asking).</summary>
-    public (LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable) Observe(Loss loss, Instant at, bool now)
-    {
-        var key = loss.For(subject.Database, subject.Fleet).ToString();
-        if (now)
-        {
-            lock (gate)
-            {
-                if (figures.TryGetValue(key, out var kept) && at - kept.At < MaxAge && at >= kept.At && pending.Count == 0)
-                {
-                    return (kept.Figures, kept.Recoverable);
-                }
-            }
-        }
+    public (LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable) Observe(Loss loss, Instant at, bool now) => Observe(Snapshot(), loss, at, now);
 
-        var s = Subject;
-        var made = Observer.Observe(s, loss, at, Window, Learned);
-        var recoverable = Evaluator.RecoverableAt(s, loss, at);
-        if (now)
-        {
-            lock (gate)
-            {
-                figures[key] = new Cached(at, made, recoverable);
-            }
-        }
-
-        return (made, recoverable);
-    }
-
-    /// <summary>The verdict over all losses the objective names, and that of each.</summary>
+    /// <summary>The verdict over all losses the objective names, and that of each; all of them of one state of the database.</summary>
     public (Judgement Overall, IReadOnlyList<(LossKind Kind, Judgement Judgement, LossFigures Figures)> ByLoss) Judge(Instant at, bool now)
     {
-        var s = Subject;
+        var snapshot = Snapshot();
+        var s = snapshot.Subject;
         var kinds = s.Objective?.Against ?? [LossKind.None];
         var each = kinds.Select(k =>
         {
-            var f = Observe(Loss.OfKind(k), at, now).Figures;
+            var f = Observe(snapshot, Loss.OfKind(k), at, now).Figures;
             return (k, Judgement.Of(s.Database, s.Objective, [f], ProofAt(at), at), f);
         }).ToArray();
         return (Judgement.Of(s.Database, s.Objective, each.Select(e => e.f), ProofAt(at), at), each);
@@ -147,25 +109,79 @@ internal sealed class DatabaseState
 
     public IReadOnlyList<Finding> Findings(Instant at)
     {
+        var (s, seen) = Snapshot();
         lock (gate)
         {
-            if (findings is not null && at - findingsAt < MaxAge && at >= findingsAt && pending.Count == 0)
+            if (findings is not null && at >= findingsAt && at < findingsUntil && version == seen)
             {
                 return findings;
             }
         }
 
-        var made = FindingRules.Of(Subject, proof, at, Window);
+        var made = FindingRules.Of(s, proof, at, Window);
         lock (gate)
         {
-            (findings, findingsAt) = (made, at);
+            if (version == seen)
+            {
+                (findings, findingsAt, findingsUntil) = (made, at, ValidUntil(s, at));
+            }
         }
 
         return made;
     }
 
+    private (LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable) Observe((RecoverySubject Subject, long Version) snapshot, Loss loss, Instant at, bool now)
+    {
+        var (s, seen) = snapshot;
+        var key = loss.For(s.Database, s.Fleet).ToString();
+        if (now)
+        {
+            lock (gate)
+            {
+                if (version == seen && figures.TryGetValue(key, out var kept) && at >= kept.At && at < kept.Until)
+                {
+                    return (kept.Figures, kept.Recoverable);
+                }
+            }
+        }
+
+        var made = Observer.Observe(s, loss, at, Window, Learned);
+        var recoverable = Evaluator.RecoverableAt(s, loss, at);
+        if (now)
+        {
+            lock (gate)
+            {
+                // What changed while it was computed must not be hidden behind it.
+                if (version == seen)
+                {
+                    figures[key] = new Cached(at, ValidUntil(s, at), made, recoverable);
+                }
+            }
+        }
+
+        return (made, recoverable);
+    }
+
+    private static Instant ValidUntil(RecoverySubject s, Instant at) =>
+        Instant.Min(at + MaxAge, s.Catalogue.NextCopyEvent(at) ?? Instant.MaxValue);
+
+    private (RecoverySubject Subject, long Version) Snapshot()
+    {
+        lock (gate)
+        {
+            if (pending.Count > 0)
+            {
+                subject = RecoverySubject.Of(subject.Fleet, subject.Database, subject.Catalogue.With(pending.Values));
+                pending.Clear();
+            }
+
+            return (subject, version);
+        }
+    }
+
     private void Forget()
     {
+        version++;
         figures.Clear();
         findings = null;
     }

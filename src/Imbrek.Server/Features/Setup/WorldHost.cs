@@ -25,7 +25,9 @@ internal sealed class WorldHost(
     NpgsqlDataSource source, FleetState fleet, RunHealth health, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
 {
     private const long LeadLock = 0x3_4D_42_52_45_4B;
+    private const int MostSteps = 8;
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(200);
+    private static readonly Duration LongestStep = Duration.FromMinutes(1);
 
     /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
     private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
@@ -185,7 +187,15 @@ internal sealed class WorldHost(
             var passed = wall.Elapsed;
             wall.Restart();
             var w = world!;
-            await StepAsync(w, w.Now + Duration.FromSeconds(passed.TotalSeconds * pace), cancel);
+
+            // The clock is ahead of what is kept by a step; a long one would look as if backups were late.
+            var (from, whole) = (w.Now, Duration.FromSeconds(passed.TotalSeconds * pace));
+            var steps = Math.Clamp((int)Math.Ceiling(whole / LongestStep), 1, MostSteps);
+            for (var i = 1; i <= steps; i++)
+            {
+                await StepAsync(w, from + (whole * i / steps), cancel);
+            }
+
             if (Stopwatch.GetTimestamp() / Stopwatch.Frequency is var second && second != shown)
             {
                 shown = second;
