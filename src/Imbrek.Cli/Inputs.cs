@@ -18,7 +18,7 @@ internal static class Inputs
 
     public static Option<bool> Json() => new("--json") { Description = "Print JSON instead of a table." };
 
-    public static Option<bool> AllFaults() => new("--all-faults") { Description = "List every fault of a wrong file, not only the first." };
+    public static Option<bool> AllFaults() => new("--all-faults") { Description = "List every fault and warning of a file, not only the first." };
 
     public static FleetModel ReadFleet(string path, bool all) => Take(FleetFile.Read(Bytes(path), path), all);
 
@@ -51,7 +51,7 @@ internal static class Inputs
     {
         if (result.Value is { } value)
         {
-            foreach (var warning in all ? result.Warnings : [])
+            foreach (var warning in Listed(result.Warnings, all))
             {
                 Console.Error.WriteLine($"imbrek: warning: {warning}");
             }
@@ -59,9 +59,10 @@ internal static class Inputs
             return value;
         }
 
-        var more = result.Faults.Count - 1;
-        throw new InputException(all
-            ? string.Join(Environment.NewLine, result.Faults)
-            : result.Faults[0] + (more > 0 ? $" (and {more} more; --all-faults lists them)" : ""));
+        throw new InputException(string.Join(Environment.NewLine, Listed(result.Faults, all)));
     }
+
+    /// <summary>All of them, or the first and how many more there are.</summary>
+    private static IEnumerable<string> Listed(IReadOnlyList<Fault> faults, bool all) =>
+        all || faults.Count < 2 ? faults.Select(f => f.ToString()) : [$"{faults[0]} (and {faults.Count - 1} more; --all-faults lists them)"];
 }

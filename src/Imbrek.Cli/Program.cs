@@ -1,5 +1,12 @@
 using System.CommandLine;
 using Imbrek.Cli;
+using Spectre.Console;
+
+if (Console.IsOutputRedirected)
+{
+    // A file has no edge to wrap at.
+    AnsiConsole.Profile.Width = 200;
+}
 
 var root = new RootCommand("Imbrek on the open files: what could be lost, how soon one would be back.")
 {

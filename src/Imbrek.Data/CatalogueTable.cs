@@ -9,7 +9,7 @@ namespace Imbrek.Data;
 /// <summary>Sets and copies in bulk: written by binary COPY, read in the evaluator's order. Single changes are merged the same way.</summary>
 public static class CatalogueTable
 {
-    private const string SetColumns = "database, id, kind, branch, parent, from_position, to_position, covers_from, covers_to, finished_at, data_bytes, outside_chain, roll_forward, usable_on";
+    private const string SetColumns = "database, id, kind, branch, parent, from_position, to_position, covers_from, covers_to, finished_at, data_bytes, outside_chain, roll_forward, usable_on, key";
     private const string CopyColumns = "database, set_id, store, available_at, removed_at, locked_until, stored_bytes, state";
 
     /// <summary>A first import may bring millions of sets.</summary>
@@ -46,7 +46,7 @@ public static class CatalogueTable
               on conflict (database, id) do update set kind = excluded.kind, branch = excluded.branch, parent = excluded.parent,
                 from_position = excluded.from_position, to_position = excluded.to_position, covers_from = excluded.covers_from,
                 covers_to = excluded.covers_to, finished_at = excluded.finished_at, data_bytes = excluded.data_bytes,
-                outside_chain = excluded.outside_chain, roll_forward = excluded.roll_forward, usable_on = excluded.usable_on;
+                outside_chain = excluded.outside_chain, roll_forward = excluded.roll_forward, usable_on = excluded.usable_on, key = excluded.key;
             insert into backup_copies ({CopyColumns}) select {CopyColumns} from changed_copies
               on conflict (database, set_id, store) do update set available_at = excluded.available_at, removed_at = excluded.removed_at,
                 locked_until = excluded.locked_until, stored_bytes = excluded.stored_bytes, state = excluded.state;
@@ -117,6 +117,7 @@ public static class CatalogueTable
                     OutsideChain = r.GetBoolean(11),
                     RollForward = r.GetBoolean(12),
                     UsableOn = r.IsDBNull(13) ? [] : [.. r.GetFieldValue<string[]>(13).Select(h => new Id<Host>(h))],
+                    Key = r.IsDBNull(14) ? null : Same(r.GetString(14)),
                     Copies = copies.GetValueOrDefault((database, id)) ?? [],
                 });
             }
@@ -172,6 +173,7 @@ public static class CatalogueTable
                 await w.WriteAsync(s.OutsideChain, NpgsqlDbType.Boolean, cancel);
                 await w.WriteAsync(s.RollForward, NpgsqlDbType.Boolean, cancel);
                 await Maybe(w, s.UsableOn.Count == 0 ? null : s.UsableOn.Select(h => h.Value).ToArray(), NpgsqlDbType.Array | NpgsqlDbType.Text);
+                await Maybe(w, s.Key, NpgsqlDbType.Text);
             }
 
             await w.CompleteAsync(cancel);

@@ -44,6 +44,8 @@ public sealed class SetRow
     public bool RollForward { get; set; }
 
     public string[]? UsableOn { get; set; }
+
+    public string? Key { get; set; }
 }
 
 /// <summary>A copy of a set, see <see cref="Core.Catalogue.BackupCopy"/>.</summary>

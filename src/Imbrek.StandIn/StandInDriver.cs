@@ -222,7 +222,8 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         {
             lock (world.Gate)
             {
-                return with(world.ReadCopy(instance.Database, copy));
+                var content = world.ReadCopy(instance.Database, copy);
+                return with(Known(instance, copy).Key is { } key ? SetEncryption.Decrypt(content, world.Seed, key, World.Key(instance.Database, copy.Set)) : content);
             }
         }
         catch (InvalidDataException e)
@@ -240,9 +241,14 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     {
         lock (world.Gate)
         {
-            return world[instance.Database].Sets.TryGetValue(copy.Set.Value, out var set)
+            if (!world[instance.Database].Sets.TryGetValue(copy.Set.Value, out var set))
+            {
+                throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is no longer there", copy);
+            }
+
+            return set.Key is not { } key || world.Fleet.Hosts[instance.Host].Keys.Contains(key)
                 ? set
-                : throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is no longer there", copy);
+                : throw new DriverException(DriverProblem.Refused, $"{copy.Set} is encrypted with key {key}, which is not on {instance.Host}");
         }
     }
 

@@ -96,6 +96,12 @@ internal sealed class TaskWork(World world, Action<Order> made)
             return;
         }
 
+        if (task.Key is { } key && world.Fleet.Hosts[d.Database.Host].Keys is { Count: > 0 } keys && !keys.Contains(key))
+        {
+            end(new TaskOutcome.Fails($"key {key} is not on {d.Database.Host}", false));
+            return;
+        }
+
         if ((kind == SetKind.Differential && d.Full.Id is null) || (kind == SetKind.Incremental && d.LastSet.Id is null))
         {
             end(new TaskOutcome.Nothing("there is no base to build on yet"));
@@ -163,11 +169,12 @@ internal sealed class TaskWork(World world, Action<Order> made)
         }
 
         var bytes = Math.Max(1024, (long)data);
-        var id = SetNaming.Of(task.Naming, d.Database.Id, kind, world.Now, DateTimeZone.Utc);
+        var id = SetNaming.Of(task.Naming, d.Database.Id, kind, world.Now, ZoneOf(d));
+        id = d.Sets.ContainsKey(id.Value) ? new(id.Value + "-2") : id;
         return (
             new BackupSet
             {
-                Id = d.Sets.ContainsKey(id.Value) ? new(id.Value + "-2") : id,
+                Id = id,
                 Database = d.Database.Id,
                 Kind = kind,
                 Parent = parent.Id is null ? null : new(parent.Id),
@@ -179,10 +186,13 @@ internal sealed class TaskWork(World world, Action<Order> made)
                 DataBytes = bytes,
                 OutsideChain = task.OutsideChain,
                 RollForward = kind != SetKind.Export,
+                Key = task.Key,
                 Copies = [new BackupCopy(task.Store!.Value, world.Now, null, null, (long)(bytes * Math.Min(1, task.Compression.Ratio() * (task.Compression == Compression.Off ? 1 : d.Script.Packs))), CopyState.Unverified)],
             },
-            content);
+            task.Key is { } key ? SetEncryption.Encrypt(content, world.Seed, key, World.Key(d.Database.Id, id)) : content);
     }
+
+    private DateTimeZone ZoneOf(SimulatedDatabase d) => DateTimeZoneProviders.Tzdb[world.Fleet.Sites[world.Fleet.Hosts[d.Database.Host].Site].TimeZone];
 
     private void Written(SimulatedDatabase d, Order order, BackupSet captured, byte[] content, Action<TaskOutcome> end)
     {

@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Timetable;
@@ -465,6 +466,15 @@ public sealed class World : IDisposable
         }
     }
 
+    /// <summary>The first recovery host that qualifies and has every key the database's sets are encrypted with; null when none does.</summary>
+    private Id<Host>? HostWithKeys(SimulatedDatabase d)
+    {
+        var keys = d.Sets.Values.Select(s => s.Key).OfType<string>().ToHashSet();
+        return d.Database.RecoveryHosts
+            .Where(h => HostQualification.WhyNot(Fleet, d.Database, Fleet.Hosts[h], Loss.None) is null && keys.IsSubsetOf(Fleet.Hosts[h].Keys))
+            .Select(h => (Id<Host>?)h).FirstOrDefault();
+    }
+
     /// <summary>Restores a database aside, measures it and throws it away.</summary>
     /// <returns>What went wrong; null when nothing did.</returns>
     internal async Task<string?> RehearseAsync(SimulatedDatabase d)
@@ -473,7 +483,7 @@ public sealed class World : IDisposable
         {
             var subject = RecoverySubject.Of(Fleet, d.Database, new DatabaseCatalogue(d.Database.Id, d.Sets.Values));
             var started = Now;
-            if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started }).Best is not { } path)
+            if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started, Host = HostWithKeys(d) }).Best is not { } path)
             {
                 return "there is nothing to restore from";
             }

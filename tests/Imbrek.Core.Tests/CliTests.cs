@@ -133,6 +133,20 @@ public sealed class CliTests : IDisposable
     }
 
     [Fact]
+    public void A_member_nobody_knows_is_warned_of_in_one_line_and_the_answer_is_the_same()
+    {
+        var fleet = Written("fleet.json", File.ReadAllText(Case("random-11", "fleet.json")).Replace("\"format\":", "\"mood\": \"fine\", \"colour\": \"grey\", \"format\":", StringComparison.Ordinal));
+        string[] asked = ["--catalog", Case("random-11", "catalog.jsonl"), "--at", "2026-03-02T07:30:00Z", "--json"];
+        var (exit, output, error) = Imbrek(["evaluate", "--fleet", fleet, .. asked]);
+        Assert.Equal(0, exit);
+        Assert.Equal(Imbrek(["evaluate", "--fleet", Case("random-11", "fleet.json"), .. asked]).Out, output);
+        Assert.Contains("warning: ", Assert.Single(error.Split('\n')), StringComparison.Ordinal);
+        Assert.Contains("mood", error, StringComparison.Ordinal);
+        Assert.Contains("(and 1 more;", error, StringComparison.Ordinal);
+        Assert.Equal(2, Imbrek(["evaluate", "--fleet", fleet, .. asked, "--all-faults"]).Error.Split('\n').Length);
+    }
+
+    [Fact]
     public void A_ledger_that_holds_is_said_to_and_one_that_was_changed_is_not()
     {
         string[] lines = [.. EvidenceTests.Ledger(4).Select(LedgerFile.WriteLine)];

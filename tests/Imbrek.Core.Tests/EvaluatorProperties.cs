@@ -16,19 +16,18 @@ public class EvaluatorProperties
     private static RecoverySubject Subject(Worlds.World w) => RecoverySubject.Of(w.Fleet, w.Database, new DatabaseCatalogue(w.Database.Id, w.Sets));
 
     [Fact]
-    public void What_is_observed_stays_true_until_a_copy_comes_goes_or_is_no_longer_locked()
-    {
-        Worlds.Gen.Sample(w =>
+    public void What_is_observed_stays_true_until_a_copy_comes_goes_or_is_no_longer_locked_or_a_branch_starts() => Worlds.Gen.Sample(
+        w =>
         {
             var subject = Subject(w);
-            var next = subject.Catalogue.NextCopyEvent(w.At);
-            Assert.True(next is null || next > w.At);
+            var next = subject.NextChange(w.At);
             var last = (next ?? Worlds.End + Duration.FromDays(400)) - Duration.FromMilliseconds(1);
             Assert.Equal(Evaluator.RecoverableAt(subject, w.Loss, w.At), Evaluator.RecoverableAt(subject, w.Loss, last));
-            var times = w.Sets.SelectMany(s => s.Copies).SelectMany(c => new[] { c.AvailableAt, c.RemovedAt, c.LockedUntil }).Where(t => t > w.At).ToArray();
+            var times = w.Sets.SelectMany(s => s.Copies).SelectMany(c => new[] { c.AvailableAt, c.RemovedAt, c.LockedUntil })
+                .Concat(w.Database.Branches.Select(b => (Instant?)b.StartsAt)).Where(t => t > w.At).ToArray();
             Assert.Equal(times.Length == 0 ? null : times.Min(), next);
-        });
-    }
+        },
+        iter: Samples);
 
     [Fact]
     public void Recoverable_set_is_that_of_the_plain_reading() => Worlds.Gen.Sample(

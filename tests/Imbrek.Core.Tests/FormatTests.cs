@@ -50,6 +50,19 @@ public class FormatTests
         },
         iter: 300);
 
+    [Fact]
+    public void Rows_may_leave_out_what_is_optional_and_must_name_the_rest()
+    {
+        var rows = CatalogueCsv.Write(CatalogueFile.Read(Case("catalog.jsonl"), "c", Fleet).Value!.All.SelectMany(c => c.Sets));
+        Assert.StartsWith("id,database,kind,branch,parent,fromPosition,toPosition,coversFrom,coversTo,finishedAt,dataBytes,outsideChain,rollForward,usableOn,key,store,", rows, StringComparison.Ordinal);
+        var without = string.Join('\n', rows.TrimEnd().Split("\r\n").Select(r => r.Split(',')).Select(f => string.Join(',', f.Where((_, i) => i != 14))));
+        var read = CatalogueCsv.Read(Encoding.UTF8.GetBytes(without), "c", Fleet);
+        Assert.Empty(read.Faults);
+        Assert.Equal(5, read.Value!.All.Sum(c => c.Count));
+        var named = CatalogueCsv.Read(Encoding.UTF8.GetBytes(rows.Replace("coversTo", "until", StringComparison.Ordinal)), "c", Fleet);
+        Assert.Equal([(1, "coversTo")], named.Faults.Select(f => (f.Line, f.Member)));
+    }
+
     [Theory]
     [InlineData("\"array\": \"quay-a1\"", "\"array\": \"quay-a9\"", "hosts[0].array")]
     [InlineData("\"engine\": \"chain\"", "\"engine\": \"train\"", "databases[0].engine")]

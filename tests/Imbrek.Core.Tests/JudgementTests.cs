@@ -151,15 +151,29 @@ public class JudgementTests
         Assert.Empty(FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), ProofOf(1), Now, Duration.FromDays(1)));
 
     [Fact]
-    public void Prechecks_fail_on_room_version_and_key()
+    public void Prechecks_fail_on_room_and_version()
     {
-        var large = Tickets with { SizeBytes = 3_000_000_000, Version = "16", Key = "other" };
+        var large = Tickets with { SizeBytes = 3_000_000_000, Version = "16" };
         var s = Subject(large, 3600, 600, Hourly("s1", "s2"));
         var outcomes = Prechecks.Of(s, s.Fleet.Hosts[new("h2")], null, Loss.None, Now).ToDictionary(p => p.Name, p => p.Outcome);
-        Assert.All(["room", "major version", "key", "chain"], name => Assert.Equal(PrecheckOutcome.Failed, outcomes[name]));
+        Assert.All(["room", "major version", "chain"], name => Assert.Equal(PrecheckOutcome.Failed, outcomes[name]));
         var fine = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
         var path = PathFinder.Find(fine, new PathQuestion { Target = Now, At = Now }).Best;
         Assert.All(Prechecks.Of(fine, fine.Fleet.Hosts[new("h2")], path, Loss.None, Now), p => Assert.Equal(PrecheckOutcome.Passed, p.Outcome));
+    }
+
+    [Theory]
+    [InlineData(null, "h2", PrecheckOutcome.Passed, "not encrypted")]
+    [InlineData("k", "h2", PrecheckOutcome.Passed, "key k is present")]
+    [InlineData("other", "h2", PrecheckOutcome.Failed, "key other is not on h2")]
+    [InlineData("k", "h1", PrecheckOutcome.Warned, "which keys h1 has is not known")]
+    public void The_key_is_looked_for_that_the_sets_of_the_path_are_encrypted_with(string? key, string host, PrecheckOutcome outcome, string detail)
+    {
+        var s = Subject(Tickets, 3600, 600, [.. Hourly("s1", "s2").Select(f => f with { Key = f.CoversTo > Now - Duration.FromHours(1) ? key : "older" })]);
+        var path = PathFinder.Find(s, new PathQuestion { Target = Now, At = Now }).Best;
+        var check = Prechecks.Of(s, s.Fleet.Hosts[new(host)], path, Loss.None, Now).Single(c => c.Name == "key");
+        Assert.Equal(outcome, check.Outcome);
+        Assert.Contains(detail, check.Detail, StringComparison.Ordinal);
     }
 
     [Fact]

@@ -40,7 +40,7 @@ public class PlanTests
     public static TheoryData<string> Codes =>
     [
         "no-plan", "log-task-without-log", "copies-in-failure-domain", "base-removed-first", "downstream-kept-shorter", "source-keeps-log-too-short", "window-missed", "rpo-missed-by-design",
-        "rto-missed-by-design", "no-verification", "key-not-at-recovery", "reads-everything", "never-fires", "fires-in-clock-change", "two-plans", "store-will-be-full", "no-base-in-chain",
+        "rto-missed-by-design", "no-verification", "key-not-at-recovery", "key-not-at-source", "reads-everything", "never-fires", "fires-in-clock-change", "two-plans", "store-will-be-full", "no-base-in-chain",
         "compression-short-of-processor", "export-with-short-rpo", "nobody-is-told", "kind-not-possible", "store-unreachable", "never-test-restored",
     ];
 
@@ -66,6 +66,7 @@ public class PlanTests
             "rto-missed-by-design" => Findings(Harbour(rpo: 1000, rto: 60), good),
             "no-verification" => Findings(fleet, good with { Tasks = [.. good.Tasks.Where(t => t.Kind is not (TaskKind.Verify or TaskKind.CleanUp))] }),
             "key-not-at-recovery" => Findings(fleet, Change(good, TaskKind.Full, t => t with { Key = "east-key" })),
+            "key-not-at-source" => Findings(fleet, Change(good, TaskKind.Full, t => t with { Key = "west-key" })),
             "reads-everything" => Findings(Harbour(rpo: 1000, tracks: false), good),
             "never-fires" => Findings(fleet, Change(good, TaskKind.Differential, t => t with { Recurrence = When("Sundays 01:00 until 2025-12-31") })),
             "fires-in-clock-change" => Findings(fleet, Change(good, TaskKind.Full, t => t with { Recurrence = When("Sundays 02:30") })),

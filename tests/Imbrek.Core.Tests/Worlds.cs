@@ -112,6 +112,7 @@ internal static class Worlds
             DataBytes = r.Next(1, 100) * 1_000_000L,
             RollForward = kind != SetKind.Export && r.Next(8) > 0,
             UsableOn = r.Next(6) == 0 ? [new("h2")] : [],
+            Key = r.Next(6) == 0 ? $"key {r.Next(3)}" : null,
             Copies = copies,
         };
     }

@@ -102,7 +102,7 @@ public sealed class WorldTests : IDisposable
     }
 
     /// <summary>A small world of one database with fulls and logs, three days old.</summary>
-    private static WorldScript Small()
+    private static WorldScript Small(string? key = null)
     {
         var whole = TarnholtFerries.Create(Now);
         var one = whole.Databases.Single(d => d.Id.Value == "harbour-sailings") with { RehearsedDaysAgo = [], Changes = [] };
@@ -112,8 +112,8 @@ public sealed class WorldTests : IDisposable
             Members = new Selection { Databases = [one.Id] },
             Tasks =
             [
-                counters.Task("full")! with { Recurrence = When("daily 02:00"), CopyTo = [new("hill-s1")], SpreadOver = Duration.Zero },
-                counters.Task("log")! with { CopyTo = [new("hill-s1")], SpreadOver = Duration.Zero },
+                counters.Task("full")! with { Key = key, Recurrence = When("daily 02:00"), CopyTo = [new("hill-s1")], SpreadOver = Duration.Zero },
+                counters.Task("log")! with { Key = key, CopyTo = [new("hill-s1")], SpreadOver = Duration.Zero },
             ],
         };
         return whole with { Fleet = whole.Fleet.WithPlans([plan]), Databases = [one], Troubles = [], Begins = Now - Duration.FromDays(3), Incidents = [] };
@@ -126,19 +126,21 @@ public sealed class WorldTests : IDisposable
 
     public void Dispose() => folders.ForEach(f => Directory.Delete(f, recursive: true));
 
-    private static World Live(World history) =>
-        new(history.Folder, Small(), history.Remember(), history.Sets);
+    private static World Live(World history, string? key = null) =>
+        new(history.Folder, Small(key), history.Remember(), history.Sets);
 
-    private World Lived()
+    private World Lived(string? key = null)
     {
-        using var history = new World(Folder(), Small());
+        using var history = new World(Folder(), Small(key));
         history.Advance(Now);
-        return Live(history);
+        return Live(history, key);
     }
 
-    private static RestorePath PathTo(World world, Instant target) => PathFinder.Find(
-        RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets)),
-        new PathQuestion { Target = target, At = world.Now }).Best!;
+    private static RecoverySubject Subject(World world) =>
+        RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
+
+    private static RestorePath PathTo(World world, Instant target, string? host = null) => PathFinder.Find(
+        Subject(world), new PathQuestion { Target = target, At = world.Now, Host = host is null ? null : new(host) }).Best!;
 
     /// <summary>Carries a path out while time passes.</summary>
     private static async Task<IReadOnlyList<CheckResult>> RestoreAsync(World world, RestorePath path, string? query = null)
@@ -199,6 +201,42 @@ public sealed class WorldTests : IDisposable
         Assert.Contains(checks, c => c.Name.StartsWith("query", StringComparison.Ordinal));
         var planned = path.Seconds + world.Fleet.DatabaseById[Sailings].CheckSeconds;
         Assert.InRange((world.Now - began).TotalSeconds / planned, 0.9, 1.4);
+    }
+
+    [Fact]
+    public async Task Encrypted_sets_open_only_on_a_host_that_has_their_key_and_the_precheck_says_so_before()
+    {
+        using var world = Lived("tarnholt-2026");
+        Assert.All(world.Sets, s => Assert.Equal("tarnholt-2026", s.Key));
+        var target = Now - Duration.FromHours(2);
+        Precheck KeyOf(RestorePath path) =>
+            Prechecks.Of(Subject(world), world.Fleet.Hosts[path.Host], path, Loss.None, world.Now).Single(c => c.Name == "key");
+
+        var keyless = PathTo(world, target, "quay-h4");
+        Assert.Equal(PrecheckOutcome.Failed, KeyOf(keyless).Outcome);
+        var failed = await Assert.ThrowsAsync<DriverException>(() => RestoreAsync(world, keyless));
+        Assert.Equal(DriverProblem.Refused, failed.Problem);
+        Assert.Contains("encrypted with key tarnholt-2026, which is not on quay-h4", failed.Message, StringComparison.Ordinal);
+
+        var path = PathTo(world, target, "hill-h1");
+        Assert.Equal(PrecheckOutcome.Passed, KeyOf(path).Outcome);
+        Assert.All(await RestoreAsync(world, path), c => Assert.True(c.Passed, $"{c.Name}: {c.Detail}"));
+    }
+
+    [Fact]
+    public void What_is_written_encrypted_is_not_what_is_written_open_and_a_key_that_the_source_lacks_fails_every_run()
+    {
+        using var open = Lived();
+        using var secret = Lived("tarnholt-2026");
+        static byte[] Pack(World w) => File.ReadAllBytes(Path.Combine(w.Folder, "stores", "quay-s2", "copies.pack"));
+        Assert.Equal(open.Sets.Count(s => s.Kind == SetKind.Log), secret.Sets.Count(s => s.Kind == SetKind.Log));
+        var first = Pack(open).AsSpan(0, 200).ToArray();
+        Assert.True(Pack(secret).AsSpan().IndexOf(first) < 0);
+
+        using var without = new World(Folder(), Small("tarnholt-2019"));
+        without.Advance(Now);
+        Assert.Empty(without.Sets);
+        Assert.Contains(without.TakeChanges().OfType<WorldChange.RunChanged>(), c => c.Run.Note is { } n && n.Contains("key tarnholt-2019 is not on quay-h1", StringComparison.Ordinal));
     }
 
     [Fact]
@@ -285,10 +323,10 @@ public sealed class WorldTests : IDisposable
         world.Advance(world.Now + Duration.FromMinutes(2));
         world.Faults.DropLog(Sailings);
         world.Advance(world.Now + Duration.FromHours(1));
-        var subject = RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
+        var subject = Subject(world);
         Assert.True(Evaluator.Evaluate(subject, Loss.None, world.Now).ExposureSeconds > 3000);
         world.Advance(world.Now + Duration.FromDays(1));
-        subject = RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
+        subject = Subject(world);
         Assert.True(Evaluator.Evaluate(subject, Loss.None, world.Now).ExposureSeconds < 600);
         Assert.Contains(CoverExplainer.Gaps(subject, Loss.None, world.Now, world.Now - Duration.FromDays(2)), g => g.Reasons.Any(r => r.Contains("is in no set", StringComparison.Ordinal)));
     }

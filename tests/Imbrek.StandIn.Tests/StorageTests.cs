@@ -15,6 +15,23 @@ public sealed class StorageTests : IDisposable
     private static byte[] Bytes(int seed, int length) => [.. Enumerable.Range(0, length).Select(i => (byte)Draw.Bits((ulong)seed, i))];
 
     [Fact]
+    public void Encrypted_bytes_open_with_their_key_as_their_set_and_in_no_other_way()
+    {
+        foreach (var length in (int[])[0, 1, 500])
+        {
+            var sealedBytes = SetEncryption.Encrypt(Bytes(1, length), 7, "key", "d/a");
+            Assert.Equal(Bytes(1, length), SetEncryption.Decrypt(sealedBytes, 7, "key", "d/a"));
+            Assert.Throws<InvalidDataException>(() => SetEncryption.Decrypt(sealedBytes, 7, "old key", "d/a"));
+            Assert.Throws<InvalidDataException>(() => SetEncryption.Decrypt(sealedBytes, 7, "key", "d/b"));
+            Assert.Throws<InvalidDataException>(() => SetEncryption.Decrypt(sealedBytes[..^1], 7, "key", "d/a"));
+            sealedBytes[length / 2] ^= 1;
+            Assert.Throws<InvalidDataException>(() => SetEncryption.Decrypt(sealedBytes, 7, "key", "d/a"));
+        }
+
+        Assert.Throws<InvalidDataException>(() => SetEncryption.Decrypt([], 7, "key", "d/a"));
+    }
+
+    [Fact]
     public void A_copy_is_read_back_before_and_after_it_is_on_disk()
     {
         using var store = new PackStore(folder);

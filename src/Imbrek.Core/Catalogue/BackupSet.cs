@@ -48,6 +48,9 @@ public sealed record BackupSet
     /// <summary>The only hosts it can be restored on; empty means any.</summary>
     public IReadOnlyList<Id<Host>> UsableOn { get; init; } = [];
 
+    /// <summary>The name of the key its copies are encrypted with; null when they are not.</summary>
+    public string? Key { get; init; }
+
     /// <summary>Its copies.</summary>
     public required IReadOnlyList<BackupCopy> Copies { get; init; }
 }

@@ -46,10 +46,14 @@ public sealed class DatabaseCatalogue
     private readonly Dictionary<int, IReadOnlyList<Id<Host>>>? usableOn;
     private readonly Dictionary<int, string>? missingParents;
 
+    /// <summary>For each set the number of its key, from 1; 0 for none. Null when no set is encrypted.</summary>
+    private readonly byte[]? keyNumbers;
+    private readonly List<string> keys = [];
+
     /// <summary>Builds the columns of one database's sets.</summary>
     /// <param name="database">The database.</param>
     /// <param name="sets">Its sets, in any order; sets of other databases are an error.</param>
-    /// <exception cref="ArgumentException">A set is of another database, or more than 255 stores are used.</exception>
+    /// <exception cref="ArgumentException">A set is of another database, or more than 255 stores or keys are used.</exception>
     public DatabaseCatalogue(Id<Database> database, IEnumerable<BackupSet> sets)
     {
         Database = database;
@@ -76,6 +80,7 @@ public sealed class DatabaseCatalogue
         RemovedAt = all.Any(s => s.Copies.Any(c => c.RemovedAt is not null)) ? new long[copies] : null;
         LockedUntil = all.Any(s => s.Copies.Any(c => c.LockedUntil is not null)) ? new long[copies] : null;
         idBytes = new byte[all.Sum(s => Encoding.UTF8.GetByteCount(s.Id.Value))];
+        keyNumbers = all.Any(s => s.Key is not null) ? new byte[n] : null;
         var stores = new List<Id<Store>>();
         Dictionary<string, int>? byId = null;
         if (all.Any(s => s.Parent is not null))
@@ -124,6 +129,16 @@ public sealed class DatabaseCatalogue
             if (s.UsableOn.Count > 0)
             {
                 (usableOn ??= [])[i] = s.UsableOn;
+            }
+
+            if (s.Key is { } key)
+            {
+                if (!keys.Contains(key))
+                {
+                    keys.Add(key);
+                }
+
+                keyNumbers![i] = checked((byte)(keys.IndexOf(key) + 1));
             }
 
             foreach (var c in s.Copies)
@@ -206,6 +221,7 @@ public sealed class DatabaseCatalogue
                 OutsideChain = (flags[index] & 1) != 0,
                 RollForward = (flags[index] & 2) != 0,
                 UsableOn = UsableOn(index),
+                Key = keyNumbers is null || keyNumbers[index] == 0 ? null : keys[keyNumbers[index] - 1],
                 Copies = copies,
             };
         }

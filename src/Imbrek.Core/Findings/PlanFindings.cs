@@ -147,15 +147,34 @@ public static class PlanFindings
                 {
                     Say("store-unreachable", Urgency.Now, $"{plan.Name}: no link leads from {database.Host} to {task.Store}", "Every run of it fails", "Choose a store that can be reached");
                 }
+            }
 
-                if (task.Key is { } key)
-                {
-                    var keyless = database.RecoveryHosts.Select(h => fleet.Hosts[h]).Where(h => h.Keys.Count > 0 && !h.Keys.Contains(key)).ToArray();
-                    if (keyless.Length > 0 && keyless.Length == database.RecoveryHosts.Count(h => fleet.Hosts[h].Keys.Count > 0))
-                    {
-                        Say("key-not-at-recovery", Urgency.Now, $"Key {key} is on none of its recovery hosts ({string.Join(", ", keyless.Select(h => h.Id))})", "An encrypted copy without its key is lost", $"Put key {key} on {keyless[0].Id}");
-                    }
-                }
+            foreach (var key in plan.Tasks.Select(t => t.Key).OfType<string>().Distinct())
+            {
+                LookAtKey(plan, key);
+            }
+        }
+
+        void LookAtKey(Plan plan, string key)
+        {
+            bool Without(Host h) => h.Keys.Count > 0 && !h.Keys.Contains(key);
+            if (Without(fleet.Hosts[database.Host]))
+            {
+                Say("key-not-at-source", Urgency.Now, $"Key {key} is not on {database.Host}, which {plan.Name} has encrypt with it", "Every run of it fails", $"Put key {key} on {database.Host}");
+            }
+
+            // Where the database would be restored under each loss that matters; a loss that leaves no host is another finding.
+            var after = (fleet.ObjectiveOf(database)?.Against ?? [LossKind.None]).Select(k => Loss.OfKind(k).For(database, fleet))
+                .Select(loss => (Loss: loss, Left: database.RecoveryHosts.Select(h => fleet.Hosts[h]).Where(h => HostQualification.WhyNot(fleet, database, h, loss) is null).ToArray()))
+                .Where(a => a.Left.Length > 0 && Without(a.Left[0])).ToArray();
+            if (Array.Find(after, a => a.Left.All(Without)) is { Left: not null } none)
+            {
+                Say("key-not-at-recovery", Urgency.Now, $"Key {key} is on none of the hosts left {none.Loss.Clause} ({string.Join(", ", none.Left.Select(h => h.Id))})", "An encrypted copy without its key is lost", $"Put key {key} on {none.Left[0].Id}");
+            }
+            else if (after.Length > 0)
+            {
+                var first = after[0].Left[0].Id;
+                Say("key-not-at-recovery", Urgency.Soon, $"Key {key} is not on {first}, where it would be restored first {after[0].Loss.Clause}", "A restore there is refused, and time is lost on finding another host", $"Put key {key} on {first}, or name another recovery host first");
             }
         }
 

@@ -48,9 +48,6 @@ public sealed record Database
     /// <summary>The engine's major version; null when not stated.</summary>
     public string? Version { get; init; }
 
-    /// <summary>The name of the key its copies are encrypted with; null when they are not.</summary>
-    public string? Key { get; init; }
-
     /// <summary>Seconds until a loss is noticed.</summary>
     public double DetectSeconds { get; init; }
 

@@ -11,9 +11,12 @@ namespace Imbrek.Core.Formats;
 public static class CatalogueCsv
 {
     private static readonly string[] SetFields =
-        ["id", "database", "kind", "branch", "parent", "fromPosition", "toPosition", "coversFrom", "coversTo", "finishedAt", "dataBytes", "outsideChain", "rollForward", "usableOn"];
+        ["id", "database", "kind", "branch", "parent", "fromPosition", "toPosition", "coversFrom", "coversTo", "finishedAt", "dataBytes", "outsideChain", "rollForward", "usableOn", "key"];
 
     private static readonly string[] CopyFields = ["store", "availableAt", "removedAt", "lockedUntil", "storedBytes", "state"];
+
+    /// <summary>Fields that a file may leave out.</summary>
+    private static readonly HashSet<string> Optional = ["key"];
 
     private static readonly HashSet<string> Numbers = ["branch", "fromPosition", "toPosition", "dataBytes", "storedBytes"];
     private static readonly HashSet<string> Flags = ["outsideChain", "rollForward"];
@@ -30,7 +33,7 @@ public static class CatalogueCsv
             [
                 s.Id.Value, s.Database.Value, s.Kind.ToString().ToLowerInvariant(), Number(s.Branch), s.Parent?.Value ?? "", Number(s.FromPosition), Number(s.ToPosition),
                 Instants.Write(s.CoversFrom) ?? "", Instants.Write(s.CoversTo), Instants.Write(s.FinishedAt), Number(s.DataBytes), s.OutsideChain ? "true" : "false",
-                s.Kind != SetKind.Export && s.RollForward ? "true" : "false", string.Join(' ', s.UsableOn),
+                s.Kind != SetKind.Export && s.RollForward ? "true" : "false", string.Join(' ', s.UsableOn), s.Key ?? "",
             ];
             foreach (var c in s.Copies)
             {
@@ -64,7 +67,7 @@ public static class CatalogueCsv
             return new(null, [new Fault(file, 1, "", "expected a header with the names of the fields")], []);
         }
 
-        var missing = SetFields.Concat(CopyFields).Where(f => !csv.HeaderRecord!.Contains(f)).ToArray();
+        var missing = SetFields.Concat(CopyFields).Where(f => !Optional.Contains(f) && !csv.HeaderRecord!.Contains(f)).ToArray();
         if (missing.Length > 0)
         {
             return new(null, [.. missing.Select(f => new Fault(file, 1, f, "is not in the header"))], []);
@@ -104,7 +107,7 @@ public static class CatalogueCsv
             var values = new Dictionary<string, object?>();
             foreach (var name in names)
             {
-                var text = csv.GetField(name) ?? "";
+                var text = csv.TryGetField<string>(name, out var field) ? field ?? "" : "";
                 values[name] = text.Length == 0 ? null
                     : name == "usableOn" ? text.Split(' ', StringSplitOptions.RemoveEmptyEntries)
                     : Numbers.Contains(name) && long.TryParse(text, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var n) ? n

@@ -76,6 +76,7 @@ public static class CatalogueFile
             outsideChain = s.OutsideChain,
             rollForward = s.Kind != SetKind.Export && s.RollForward,
             usableOn = s.UsableOn.Count == 0 ? null : s.UsableOn.Select(h => h.Value),
+            key = s.Key,
             copies = s.Copies.Select(c => new
             {
                 store = c.Store.Value,
@@ -127,6 +128,7 @@ public static class CatalogueFile
             j.FaultAt("usableOn", $"the fleet has no host '{host}'");
         }
 
+        var key = j.Text("key", false);
         var copies = j.Objects("copies", true).Select(c => ReadCopy(c, fleet, coversTo)).ToArray();
         j.WarnOfUnknown();
         if (j.FaultCount != before)
@@ -150,6 +152,7 @@ public static class CatalogueFile
             OutsideChain = outside,
             RollForward = roll,
             UsableOn = [.. usableOn.Select(h => new Id<Host>(h))],
+            Key = key,
             Copies = copies!,
         };
     }

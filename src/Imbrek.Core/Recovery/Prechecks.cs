@@ -31,9 +31,6 @@ public static class Prechecks
             database.Version is not { } version || host.Versions.Count == 0 ? new("major version", PrecheckOutcome.Warned, "not known on both sides")
                 : host.Versions.Contains(version) ? new("major version", PrecheckOutcome.Passed, $"version {version} is installed")
                 : new("major version", PrecheckOutcome.Failed, $"version {version} is needed, {host.Id} has {string.Join(", ", host.Versions)}"),
-            database.Key is not { } key ? new("key", PrecheckOutcome.Passed, "its copies are not encrypted")
-                : host.Keys.Contains(key) ? new("key", PrecheckOutcome.Passed, $"key {key} is present")
-                : new("key", PrecheckOutcome.Failed, $"key {key} is not on {host.Id}: its copies could not be read there"),
         };
         if (path is null)
         {
@@ -41,8 +38,9 @@ public static class Prechecks
             return checks;
         }
 
+        checks.Add(KeyCheck(host, path.Steps.Select(s => SetOf(subject, s).Key).OfType<string>().Distinct().ToArray()));
         checks.Add(new("chain", PrecheckOutcome.Passed, $"{path.Steps.Count} sets follow one another from {path.Base.Set} to the instant"));
-        var unread = path.Steps.Count(s => StateOf(subject, s) == CopyState.Unverified);
+        var unread = path.Steps.Count(s => SetOf(subject, s).Copies.First(c => c.Store == s.Store).State == CopyState.Unverified);
         checks.Add(unread == 0
             ? new("copies", PrecheckOutcome.Passed, "every copy was read back and found whole")
             : new("copies", PrecheckOutcome.Warned, $"{unread} of {path.Steps.Count} copies were never read back since they were written"));
@@ -59,11 +57,16 @@ public static class Prechecks
         "Its protection: the restored database has no plan and no backup of its own until it is given one",
     ];
 
-    private static CopyState StateOf(RecoverySubject subject, PathStep step)
+    private static Precheck KeyCheck(Host host, string[] keys)
     {
-        var set = subject.Catalogue[subject.Catalogue.IndexOf(step.Set)];
-        return set.Copies.First(c => c.Store == step.Store).State;
+        var missing = keys.Where(k => !host.Keys.Contains(k)).ToArray();
+        return keys.Length == 0 ? new("key", PrecheckOutcome.Passed, "its copies are not encrypted")
+            : missing.Length == 0 ? new("key", PrecheckOutcome.Passed, $"key {string.Join(", ", keys)} is present")
+            : host.Keys.Count == 0 ? new("key", PrecheckOutcome.Warned, $"key {string.Join(", ", missing)} is needed; which keys {host.Id} has is not known")
+            : new("key", PrecheckOutcome.Failed, $"key {string.Join(", ", missing)} is not on {host.Id}: the copies could not be read there");
     }
+
+    private static BackupSet SetOf(RecoverySubject subject, PathStep step) => subject.Catalogue[subject.Catalogue.IndexOf(step.Set)];
 
     private static string Gigabytes(long bytes) => $"{bytes / 1e9:#,0} GB";
 }

@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using NodaTime;
 
 namespace Imbrek.Core.Recovery;
 
@@ -24,4 +25,20 @@ public sealed record RecoverySubject(
 
     /// <summary>The objective agreed for it; null when none is.</summary>
     public Objective? Objective => Fleet.ObjectiveOf(Database);
+
+    /// <summary>The first instant after another at which what is recoverable may change without any news: a copy comes, goes or is no longer locked, or a branch starts; null when there is none.</summary>
+    /// <param name="after">The other instant, not counted itself.</param>
+    public Instant? NextChange(Instant after)
+    {
+        var next = Catalogue.NextCopyEvent(after);
+        foreach (var branch in Database.Branches)
+        {
+            if (branch.StartsAt > after && (next is null || branch.StartsAt < next))
+            {
+                next = branch.StartsAt;
+            }
+        }
+
+        return next;
+    }
 }

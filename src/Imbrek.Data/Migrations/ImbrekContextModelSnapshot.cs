@@ -721,6 +721,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("bigint")
                         .HasColumnName("from_position");
 
+                    b.Property<string>("Key")
+                        .HasColumnType("text")
+                        .HasColumnName("key");
+
                     b.Property<short>("Kind")
                         .HasColumnType("smallint")
                         .HasColumnName("kind");

@@ -163,7 +163,7 @@ internal sealed class DatabaseState
     }
 
     private static Instant ValidUntil(RecoverySubject s, Instant at) =>
-        Instant.Min(at + MaxAge, s.Catalogue.NextCopyEvent(at) ?? Instant.MaxValue);
+        Instant.Min(at + MaxAge, s.NextChange(at) ?? Instant.MaxValue);
 
     private (RecoverySubject Subject, long Version) Snapshot()
     {

@@ -125,7 +125,7 @@ public static class TarnholtFerries
             [.. Rows().Select(Database)]).WithPlans(TarnholtPlans.All(Zone));
 
         static Host Host(string id, string site, string? array, long mb, long gb, Id<EngineProfile>[] engines) =>
-            new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), mb * MB, gb * GB, engines, ["14", "15"], id == "quay-h4" ? [] : ["tarnholt-2026"], id == "quay-h3" ? 3 : 4, 8);
+            new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), mb * MB, gb * GB, engines, ["14", "15"], [id == "quay-h4" ? "tarnholt-2019" : TarnholtPlans.Key], id == "quay-h3" ? 3 : 4, 8);
 
         static Store Store(string id, string site, string? array, bool offline, long read, long write) =>
             new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), null, offline, read * MB, write * MB, null, CapacityGB(id) * GB, id == "north-o1");
@@ -222,7 +222,6 @@ public static class TarnholtFerries
         SizeBytes = (long)(r.SizeGB * GB),
         LogMode = r.Kept == "hours" ? LogMode.Discarded : LogMode.Kept,
         Version = r.Engine == "managed" ? "15" : "14",
-        Key = r.Kept == "money" ? "tarnholt-2026" : null,
         DetectSeconds = 60,
         DecideSeconds = r.Tier == "gate" ? 60 : 180,
         CheckSeconds = r.Tier == "gate" ? 60 : 180,

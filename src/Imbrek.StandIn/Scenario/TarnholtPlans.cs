@@ -11,6 +11,9 @@ internal static class TarnholtPlans
     private static readonly Duration Month = Duration.FromDays(28);
     private static readonly Id<Store> Array1 = new("quay-s1"), Quay = new("quay-s2"), Hill = new("hill-s1"), North = new("north-o1"), Tape = new("north-t1");
 
+    /// <summary>The key that what is secret is encrypted with.</summary>
+    public const string Key = "tarnholt-2026";
+
     /// <summary>All plans.</summary>
     public static IReadOnlyList<Plan> All(DateTimeZone zone)
     {
@@ -90,9 +93,9 @@ internal static class TarnholtPlans
                 },
                 ReadBack("Sundays 15:00", 0), CleanUp),
             Of("money", "Payroll and pensions", "money", Tell("people-office", "database-team"),
-                Full("Sundays 02:40", 30, Quay, [Hill, North], Month) with { Lock = Fortnight, Key = "tarnholt-2026" },
-                Differential("Monday to Saturday 02:40", 30, Quay, [Hill, North], Fortnight) with { Lock = Fortnight, Key = "tarnholt-2026" },
-                Log("every 30 minutes", 600, Quay, [Hill, North], Fortnight) with { Lock = Fortnight, Key = "tarnholt-2026" },
+                Full("Sundays 02:40", 30, Quay, [Hill, North], Month) with { Lock = Fortnight, Key = Key },
+                Differential("Monday to Saturday 02:40", 30, Quay, [Hill, North], Fortnight) with { Lock = Fortnight, Key = Key },
+                Log("every 30 minutes", 600, Quay, [Hill, North], Fortnight) with { Lock = Fortnight, Key = Key },
                 ReadBack("Wednesdays and Sundays 15:20", 5), CleanUp),
         ];
 

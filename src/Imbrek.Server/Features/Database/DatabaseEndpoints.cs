@@ -56,7 +56,6 @@ internal static class DatabaseEndpoints
         long SizeBytes,
         string LogMode,
         string? Version,
-        string? Key,
         ObjectiveView? Objective,
         Instant At,
         Verdict Verdict,
@@ -94,7 +93,7 @@ internal static class DatabaseEndpoints
     public sealed record CopyView(string Store, Instant AvailableAt, Instant? RemovedAt, Instant? LockedUntil, long StoredBytes, CopyState State);
 
     public sealed record SetView(
-        string Id, SetKind Kind, int Branch, string? Parent, long? FromPosition, long ToPosition, Instant? CoversFrom, Instant CoversTo, Instant FinishedAt, long DataBytes, IReadOnlyList<CopyView> Copies);
+        string Id, SetKind Kind, int Branch, string? Parent, long? FromPosition, long ToPosition, Instant? CoversFrom, Instant CoversTo, Instant FinishedAt, long DataBytes, string? Key, IReadOnlyList<CopyView> Copies);
 
     public sealed record SetPage(IReadOnlyList<SetView> Sets, string? Next);
 
@@ -137,7 +136,6 @@ internal static class DatabaseEndpoints
             d.SizeBytes,
             d.LogMode.ToString().ToLowerInvariant(),
             d.Version,
-            d.Key,
             s.Objective is { } o ? new ObjectiveView(o.Name, o.RpoSeconds, o.RtoSeconds, [.. o.Against.Select(Word)], o.ProofDays) : null,
             asOf,
             overall.Verdict,
@@ -274,5 +272,6 @@ internal static class DatabaseEndpoints
         s.CoversTo,
         s.FinishedAt,
         s.DataBytes,
+        s.Key,
         [.. s.Copies.Select(c => new CopyView(c.Store.Value, c.AvailableAt, c.RemovedAt, c.LockedUntil, c.StoredBytes, c.State))]);
 }

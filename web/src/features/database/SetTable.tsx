@@ -103,7 +103,14 @@ export function SetTable(props: {
                     {s.toPosition}
                   </code>
                 </TableCell>
-                <TableCell>{bytes(s.dataBytes)}</TableCell>
+                <TableCell>
+                  {bytes(s.dataBytes)}
+                  {s.key && (
+                    <Box component="span" sx={{ color: 'text.secondary' }}>
+                      , key <code>{s.key}</code>
+                    </Box>
+                  )}
+                </TableCell>
                 <TableCell>
                   {s.copies.map((c) => (
                     <Box
