@@ -12,22 +12,20 @@ mkdir -p "$here/.run" "$here/out"
 
 passed=0
 failed=0
-began=$SECONDS
-count() { # count NAME PASSED FAILED EXIT: a suite that ends badly without naming a failure is one
+count() { # count NAME PASSED FAILED EXIT SECONDS: a suite that ends badly without naming a failure is one
   local bad=$3
   if [ "$4" != 0 ] && [ "$bad" = 0 ]; then bad=1; fi
   passed=$((passed + $2))
   failed=$((failed + bad))
-  echo "== $1: $2 passed, $bad failed, $((SECONDS - began)) s"
-  began=$SECONDS
+  echo "== $1: $2 passed, $bad failed, $5 s"
 }
 
 data=$(pg_home "test-pg-$$")
 demo=""
-units=""
+beside=""
 stop() {
   trap - EXIT INT TERM
-  if [ -n "$units" ]; then kill -TERM "$units" 2>/dev/null; fi
+  if [ -n "$beside" ]; then kill -TERM "$beside" 2>/dev/null; fi
   if [ -n "$demo" ]; then
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
@@ -39,17 +37,19 @@ trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
 
-# The units of the web app run beside the checks of .NET: each uses one core.
+# What has no need of each other runs side by side: the units of the web app beside the build, and the suite of the server, which mostly
+# waits for processes it killed, beside all the others.
 need_web_packages
 rm -f "$here/out/unit.json"
-(cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1) &
-units=$!
+(cd "$here/web" && exec npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1) &
+beside=$!
+began=$SECONDS
 bash "$here/scripts/check.sh"
 status=$?
-count "check" $((status == 0)) $((status != 0)) 0
-wait "$units"
+count "check" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
+wait "$beside"
 status=$?
-units=""
+beside=""
 if [ -s "$here/out/unit.json" ]; then
   counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
 else
@@ -57,38 +57,44 @@ else
 fi
 [ "$status" = 0 ] || cat "$here/out/unit.log"
 # shellcheck disable=SC2086
-count "web units" $counts "$status"
+count "web units" $counts "$status" $((SECONDS - began))
 
 # Data that a test may lose with the machine need not be flushed to disk.
 pg_start "$data" 5620 -c fsync=off
 export IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek"
-for suite in Core StandIn Server; do
-  log="$here/out/test-$suite.log"
-  project="$here/tests/Imbrek.$suite.Tests"
-  if dotnet build "$project" -c Release -v quiet -nologo >"$log" 2>&1; then
-    "$project/bin/Release/net10.0/Imbrek.$suite.Tests" -noColor -xml "$here/out/test-$suite.xml" >"$log" 2>&1
-    status=$?
-    line=$(grep -oE 'Total: [0-9]+, Errors: [0-9]+, Failed: [0-9]+' "$log" | tail -n 1)
-    total=$(sed -E 's/Total: ([0-9]+).*/\1/' <<<"${line:-Total: 0}")
-    bad=$(sed -E 's/.*Errors: ([0-9]+), Failed: ([0-9]+).*/\1+\2/' <<<"${line:-Errors: 0, Failed: 0}")
-    bad=$((bad))
-    [ "$status" = 0 ] || cat "$log"
-    count "$suite" $((total - bad)) "$bad" "$status"
-  else
-    cat "$log"
-    count "$suite (build)" 0 1 1
-  fi
+
+suite() { # suite NAME: runs what the check has built; leaves its exit code and its seconds in out/test-NAME.end
+  local began=$SECONDS program="$here/tests/Imbrek.$1.Tests/bin/Release/net10.0/Imbrek.$1.Tests"
+  "$program" -noColor -result-xml "$here/out/test-$1.xml" >"$here/out/test-$1.log" 2>&1
+  echo "$? $((SECONDS - began))" >"$here/out/test-$1.end"
+}
+count_suite() { # count_suite NAME: reads what a suite left
+  local log="$here/out/test-$1.log" status seconds line total bad
+  read -r status seconds <"$here/out/test-$1.end"
+  line=$(grep -oE 'Total: [0-9]+, Errors: [0-9]+, Failed: [0-9]+' "$log" | tail -n 1)
+  total=$(sed -E 's/Total: ([0-9]+).*/\1/' <<<"${line:-Total: 0}")
+  bad=$(($(sed -E 's/.*Errors: ([0-9]+), Failed: ([0-9]+).*/\1+\2/' <<<"${line:-Errors: 0, Failed: 0}")))
+  [ "$status" = 0 ] || cat "$log"
+  count "$1" $((total - bad)) "$bad" "$status" "$seconds"
+}
+rm -f "$here"/out/test-*.end
+suite Server &
+beside=$!
+for name in Core StandIn; do
+  suite "$name"
+  count_suite "$name"
 done
 
 build_server
 build_web
+began=$SECONDS
 pg_create e2e
 port=$(free_port 8520)
 IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
   "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
   --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
-for _ in $(seq 600); do
+for _ in $(seq 900); do
   curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1 && break
   kill -0 "$demo" 2>/dev/null || break
   sleep 0.2
@@ -98,7 +104,11 @@ status=$?
 [ "$status" = 0 ] || cat "$here/out/e2e.log"
 good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
 bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
-count "interface" "${good:-0}" "${bad:-0}" "$status"
+count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
+
+wait "$beside"
+beside=""
+count_suite Server
 
 echo "$passed passed, $failed failed"
 [ "$failed" = 0 ]

@@ -42,7 +42,9 @@ var demo = new DemoOptions(
     builder.Configuration.GetValue("demo-days", 35),
     builder.Configuration["demo-now"] is { Length: > 0 } handedOver ? InstantPattern.General.Parse(handedOver).GetValueOrThrow() : null);
 var source = ImbrekDatabase.Source(connection ?? "Host=127.0.0.1");
-builder.Logging.AddFilter("Microsoft.EntityFrameworkCore", LogLevel.Warning).AddFilter("Microsoft.AspNetCore", LogLevel.Warning);
+builder.Logging.AddFilter("Microsoft.EntityFrameworkCore", LogLevel.Warning).AddFilter("Microsoft.AspNetCore", LogLevel.Warning)
+    // Keys of cookies lie in PostgreSQL as everything else does; who can read them there can read all there is.
+    .AddFilter("Microsoft.AspNetCore.DataProtection", LogLevel.Error);
 builder.Services.AddSingleton(source);
 builder.Services.AddDbContext<ImbrekContext>(o => ImbrekDatabase.Configure(o, source));
 var protection = builder.Services.AddDataProtection().SetApplicationName("imbrek");

@@ -176,6 +176,33 @@ public class JudgementTests
         Assert.Contains(detail, check.Detail, StringComparison.Ordinal);
     }
 
+    private static BackupSet Log(long from, long to, Duration comesAfter) => Full(Now - Duration.FromHours(10), "s1") with
+    {
+        Id = new($"log-{from}"),
+        Kind = SetKind.Log,
+        FromPosition = from,
+        ToPosition = to,
+        CoversFrom = Now - Duration.FromHours(10) + Duration.FromMinutes(from),
+        CoversTo = Now - Duration.FromHours(10) + Duration.FromMinutes(to),
+        Copies = [new(new("s1"), Now - Duration.FromHours(10) + Duration.FromMinutes(to) + comesAfter, null, null, 1, CopyState.Good)],
+    };
+
+    [Fact]
+    public void A_gap_is_explained_by_what_is_missing_and_by_what_is_on_its_way_only_when_nothing_else_is()
+    {
+        var full = Full(Now - Duration.FromHours(10), "s1") with { ToPosition = 0 };
+        Duration soon = Duration.FromMinutes(1), late = Duration.FromHours(20);
+        static string Why(params BackupSet[] sets) => Assert.Single(Assert.Single(CoverExplainer.Gaps(Subject(Tickets, 3600, 600, sets), Loss.None, Now, Now - Duration.FromHours(10))).Reasons);
+        Assert.Equal("nothing has been backed up since", Why(full, Log(0, 60, soon)));
+        Assert.StartsWith("log log-60: copy in s1 is there only from ", Why(full, Log(0, 60, soon), Log(60, 120, late)), StringComparison.Ordinal);
+        const string Hole = "the log from position 60 to 90 is in no set; log-90 cannot follow";
+        Assert.Equal(Hole, Why(full, Log(0, 60, soon), Log(90, 120, soon)));
+        Assert.Equal(Hole, Why(full, Log(0, 60, soon), Log(90, 120, soon), Log(120, 180, late)));
+        var damaged = Log(60, 120, soon);
+        damaged = damaged with { Copies = [damaged.Copies[0] with { State = CopyState.Damaged }] };
+        Assert.Equal("log log-60: copy in s1 is damaged", Why(full, Log(0, 60, soon), damaged, Log(120, 180, late)));
+    }
+
     [Fact]
     public void No_path_says_why()
     {

@@ -5,6 +5,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
 using Xunit;
@@ -71,6 +72,28 @@ public class HistoryTests(TarnholtHistory history) : IClassFixture<TarnholtHisto
         var cover = Evaluator.RecoverableAt(history.Subject(incident.Database.Value), Loss.None, history.Script.Now);
         Assert.Contains(cover, i => i.Contains(incident.At - Duration.FromMilliseconds(1)));
         Assert.Equal(IsoDayOfWeek.Monday, incident.At.InUtc().DayOfWeek);
+    }
+
+    [Fact]
+    public void What_plans_promise_is_what_came_of_them_but_for_the_two_databases_whose_backups_were_disturbed()
+    {
+        var (fleet, now) = (history.World.Fleet, history.Script.Now);
+        Database[] planned = [.. fleet.Databases.Where(d => fleet.PlansOf(d).Count > 0)];
+        var answer = Designer.Design(new DesignQuestion
+        {
+            Fleet = fleet,
+            Series = Series.Of(fleet),
+            Databases = planned,
+            From = now,
+            LoadOf = d => DatabaseLoad.Learned(d, history.Subject(d.Id.Value).Catalogue, now, fleet.PlansOf(d).SelectMany(p => p.Tasks)),
+            WithRestore = false,
+        });
+        var differ = planned.Where(d => answer.ByDatabase[d.Id].Any(f =>
+        {
+            var observed = Evaluator.Over(history.Subject(d.Id.Value), f.Loss, now - Duration.FromDays(7), now).WorstExposureSeconds;
+            return observed is null != f.Window.WorstExposureSeconds is null || Math.Abs((observed - f.Window.WorstExposureSeconds) ?? 0) > 0.1 * observed;
+        }));
+        Assert.Equal(["cargo-manifests", "notice-archive"], differ.Select(d => d.Id.Value).Order());
     }
 
     [Fact]

@@ -89,6 +89,7 @@ public static class CoverExplainer
         var availability = new Availability(subject, loss);
         var named = 0;
         var unusable = 0;
+        string? coming = null;
         for (var i = 0; i < c.Count; i++)
         {
             var log = c.Kinds[i] == SetKind.Log;
@@ -98,10 +99,18 @@ public static class CoverExplainer
                 continue;
             }
 
+            var reason = $"{c.Kinds[i].ToString().ToLowerInvariant()} {c.IdOf(i)}: {why}";
+            if (NotYetThere(c, i, a))
+            {
+                // The newest sets are always on their way: that is the reason only when there is no other.
+                coming ??= reason;
+                continue;
+            }
+
             unusable++;
             if (named++ < MaxSetsNamed)
             {
-                reasons.Add($"{c.Kinds[i].ToString().ToLowerInvariant()} {c.IdOf(i)}: {why}");
+                reasons.Add(reason);
             }
         }
 
@@ -112,19 +121,32 @@ public static class CoverExplainer
 
         if (unusable == 0)
         {
-            reasons.Add(MissingLog(c, lo, hi, a));
+            reasons.Add(MissingLog(c, lo, hi, a) ?? coming ?? (hi >= a ? "nothing has been backed up since" : "no set covers this stretch"));
         }
 
         return reasons;
     }
 
-    /// <summary>When every set that bears on the gap is readable, what is missing is a set nobody has.</summary>
-    private static string MissingLog(DatabaseCatalogue c, long lo, long hi, long a)
+    private static bool NotYetThere(DatabaseCatalogue c, int set, long at)
+    {
+        for (var copy = c.CopyStart(set); copy < c.CopyEnds[set]; copy++)
+        {
+            if (c.AvailableAt[copy] <= at)
+            {
+                return false;
+            }
+        }
+
+        return c.CopyEnds[set] > c.CopyStart(set);
+    }
+
+    /// <summary>When every set that bears on the gap is readable, what is missing is log that is in no set; null when none follows the gap.</summary>
+    private static string? MissingLog(DatabaseCatalogue c, long lo, long hi, long at)
     {
         var next = -1;
         for (var i = 0; i < c.Count; i++)
         {
-            if (c.Kinds[i] == SetKind.Log && c.CoversTo[i] > lo && c.CoversFrom[i] >= lo && (next < 0 || c.FromPositions[i] < c.FromPositions[next]))
+            if (c.Kinds[i] == SetKind.Log && c.CoversTo[i] > lo && c.CoversFrom[i] >= lo && (next < 0 || c.FromPositions[i] < c.FromPositions[next]) && !NotYetThere(c, i, at))
             {
                 next = i;
             }
@@ -146,11 +168,6 @@ public static class CoverExplainer
                 $"the log from position {position} to {c.FromPositions[next]} is in no set; {c.IdOf(next)} cannot follow");
         }
 
-        if (next >= 0 && c.CoversFrom[next] < hi)
-        {
-            return $"log {c.IdOf(next)} has nothing to be applied to";
-        }
-
-        return hi >= a ? "nothing has been backed up since" : "no set covers this stretch";
+        return next >= 0 && c.CoversFrom[next] < hi ? $"log {c.IdOf(next)} has nothing to be applied to" : null;
     }
 }

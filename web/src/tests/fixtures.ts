@@ -94,7 +94,6 @@ export const database: Of<'DatabaseView'> = (changes) => ({
   sizeBytes: 420e9,
   logMode: 'full',
   version: '17.2',
-  key: null,
   objective: { name: 'minutes', rpoSeconds: 900, rtoSeconds: 3600, against: ['none', 'host'], proofDays: 30 },
   at,
   verdict: 'proven',
@@ -134,6 +133,7 @@ export const set: Of<'SetView'> = (changes) => ({
   coversTo: '2026-11-22T22:00:00Z',
   finishedAt: '2026-11-22T22:30:00Z',
   dataBytes: 420e9,
+  key: 'tarnholt-2026',
   copies: [
     {
       store: 'quay-s2',

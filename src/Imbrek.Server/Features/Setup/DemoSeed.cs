@@ -97,7 +97,11 @@ internal static class DemoSeed
         for (var day = script.Begins + Duration.FromDays(1); ; day += Duration.FromDays(1))
         {
             world.Advance(Instant.Min(day, now));
-            say($"Running the world: {Math.Min(days, (world.Now - script.Begins).TotalDays):0} of {days} days");
+            if ((int)Math.Round((day - script.Begins).TotalDays) % 7 == 0)
+            {
+                say($"Running the world: {(day - script.Begins).TotalDays:0} of {days} days");
+            }
+
             if (day >= now)
             {
                 break;
