@@ -25,7 +25,7 @@ demo=""
 beside=""
 stop() {
   trap - EXIT INT TERM
-  if [ -n "$beside" ]; then kill -TERM "$beside" 2>/dev/null; fi
+  if [ -n "$beside" ]; then kill -TERM -- "-$beside" 2>/dev/null; fi
   if [ -n "$demo" ]; then
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
@@ -37,12 +37,19 @@ trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
 
+start_beside() { # in a process group of its own, so that all of it ends when this script does
+  set -m
+  "$@" &
+  beside=$!
+  set +m
+}
+
 # What has no need of each other runs side by side: the units of the web app beside the build, and the suite of the server, which mostly
 # waits for processes it killed, beside all the others.
 need_web_packages
 rm -f "$here/out/unit.json"
-(cd "$here/web" && exec npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1) &
-beside=$!
+units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
+start_beside units
 began=$SECONDS
 bash "$here/scripts/check.sh"
 status=$?
@@ -78,8 +85,7 @@ count_suite() { # count_suite NAME: reads what a suite left
   count "$1" $((total - bad)) "$bad" "$status" "$seconds"
 }
 rm -f "$here"/out/test-*.end
-suite Server &
-beside=$!
+start_beside suite Server
 for name in Core StandIn; do
   suite "$name"
   count_suite "$name"
