@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
 import type { Schemas } from '../api/client';
 import { ExposureCurve } from './ExposureCurve';
 import { duration, localClock, localDay, localTime, utc } from './format';
+import { saidIn } from './Said';
 import { localTicks } from './timeAxis';
 
 export type Cover = Schemas['CoverView'];
@@ -336,7 +337,7 @@ function RecoverableLine({
         const w = Math.max(2, x(Math.min(to, Date.parse(g.to))) - left);
         return (
           <rect key={i} x={left} y={y - 6} width={w} height={12} fill="url(#gap)">
-            <title>{`${localTime(g.from, zone)} to ${localTime(g.to, zone)}: ${g.reasons.join('; ')}`}</title>
+            <title>{`${localTime(g.from, zone)} to ${localTime(g.to, zone)}: ${saidIn(g.reasons.join('; '), zone)}`}</title>
           </rect>
         );
       })}
@@ -387,7 +388,7 @@ export function describe(cover: Cover, at: number, zone: string): string {
   const nearest = before
     ? ` Nearest before: ${localTime(before.to, zone)}, ${duration((at - Date.parse(before.to)) / 1000)} earlier.`
     : '';
-  return `${when}: cannot be restored${gap ? `, because ${gap.reasons[0]}` : ''}.${nearest}`;
+  return `${when}: cannot be restored${gap ? `, because ${saidIn(gap.reasons[0] ?? '', zone)}` : ''}.${nearest}`;
 }
 
 function Readout({ cover, at, zone }: { cover: Cover; at: number | null; zone: string }) {

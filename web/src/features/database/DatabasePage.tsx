@@ -11,6 +11,7 @@ import { Failure } from '../../shared/Failure';
 import { Figure } from '../../shared/Figure';
 import { bytes, duration, localTime, utc } from '../../shared/format';
 import { RangeButtons } from '../../shared/RangeButtons';
+import { Said } from '../../shared/Said';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { VerdictMark } from '../../shared/VerdictMark';
 import { AskForRun } from '../taskruns/AskForRun';
@@ -97,7 +98,9 @@ export default function DatabasePage() {
             sx={{ my: 0.5, pl: 2.25, color: d.verdict === 'unproven' ? 'text.secondary' : `verdict.${d.verdict}` }}
           >
             {d.reasons.slice(0, 2).map((r) => (
-              <li key={r}>{r}</li>
+              <li key={r}>
+                <Said text={r} zone={zone} />
+              </li>
             ))}
             {d.reasons.length > 2 && <li>and {d.reasons.length - 2} more, beside the losses on the right</li>}
           </Box>
@@ -201,7 +204,8 @@ export default function DatabasePage() {
               {cover.data.gaps.slice(-12).map((g) => (
                 <li key={g.from}>
                   {localTime(g.from, zone)} to {localTime(g.to, zone)} (
-                  {duration((Date.parse(g.to) - Date.parse(g.from)) / 1000)}): {g.reasons.join('; ')}
+                  {duration((Date.parse(g.to) - Date.parse(g.from)) / 1000)}):{' '}
+                  <Said text={g.reasons.join('; ')} zone={zone} />
                 </li>
               ))}
             </Box>
@@ -233,7 +237,10 @@ export default function DatabasePage() {
           <Section title="Findings">
             {findings.data!.map((f, i) => (
               <Box key={i} sx={{ mb: 1 }}>
-                <b>{f.what}.</b> {f.why}. <Box sx={{ color: 'primary.main' }}>{f.remedy}.</Box>
+                <b>
+                  <Said text={f.what} zone={zone} />.
+                </b>{' '}
+                <Said text={f.why} zone={zone} />. <Box sx={{ color: 'primary.main' }}>{f.remedy}.</Box>
               </Box>
             ))}
           </Section>
@@ -331,7 +338,9 @@ function PlanSection({
           <b>{lossWord[f.kind]}</b>: designed{' '}
           {f.designedExposureSeconds === null ? 'all of it' : duration(f.designedExposureSeconds)}, observed{' '}
           {f.observedExposureSeconds === null ? 'all of it' : duration(f.observedExposureSeconds)}
-          <Box sx={{ color: 'text.secondary', fontSize: 12 }}>because {f.whyTheyDiffer.join('; ')}</Box>
+          <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
+            because <Said text={f.whyTheyDiffer.join('; ')} zone={zone} />
+          </Box>
         </Box>
       ))}
     </Section>

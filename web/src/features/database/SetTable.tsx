@@ -12,6 +12,7 @@ import { useState } from 'react';
 import { api, got, type Schemas } from '../../api/client';
 import { Failure } from '../../shared/Failure';
 import { bytes, localTime, utc } from '../../shared/format';
+import { Said } from '../../shared/Said';
 
 type Kind = Schemas['SetKind'];
 const kinds: Kind[] = ['full', 'differential', 'incremental', 'snapshot', 'export', 'log'];
@@ -65,7 +66,11 @@ export function SetTable(props: {
               ? 'no other set'
               : `${chain.needs.length} ${chain.needs.length === 1 ? 'set' : 'sets'}`}
             ; {chain.neededBy === 0 ? 'no set needs it' : `${chain.neededBy} could not be restored without it`}
-            {chain.unusable && <Box sx={{ color: 'verdict.breached' }}>It cannot be used: {chain.unusable}</Box>}{' '}
+            {chain.unusable && (
+              <Box sx={{ color: 'verdict.breached' }}>
+                It cannot be used: <Said text={chain.unusable} zone={zone} />
+              </Box>
+            )}{' '}
             <Button onClick={() => props.onChoose(null)}>Dim the chain</Button>
           </Box>
         )}

@@ -2,7 +2,9 @@ import Box from '@mui/material/Box';
 import { useQuery } from '@tanstack/react-query';
 import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
+import { Said } from '../../shared/Said';
 
 /** A list longer than this is worked off from the rows of the fleet. */
 const most = 40;
@@ -13,6 +15,7 @@ const words: Record<Schemas['Urgency'], string> = { now: 'Now', soon: 'This week
 export function NeedsYou() {
   const findings = useQuery({ queryKey: ['findings'], queryFn: () => got(api.GET('/api/findings')) });
   const { search } = useLocation();
+  const zone = useZone();
   const rows = findings.data ?? [];
   return (
     <Box
@@ -47,8 +50,12 @@ export function NeedsYou() {
                 >
                   {f.databaseName}
                 </Box>
-                <Box>{f.what}</Box>
-                <Box sx={{ color: 'text.secondary', fontSize: 12, overflowWrap: 'anywhere' }}>{f.why}</Box>
+                <Box>
+                  <Said text={f.what} zone={zone} />
+                </Box>
+                <Box sx={{ color: 'text.secondary', fontSize: 12, overflowWrap: 'anywhere' }}>
+                  <Said text={f.why} zone={zone} />
+                </Box>
                 <Box
                   component={Link}
                   to={remedyPath(f, search)}

@@ -14,6 +14,7 @@ import { DatabaseField } from '../../shared/DatabaseField';
 import { Failure } from '../../shared/Failure';
 import { localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { RangeButtons } from '../../shared/RangeButtons';
+import { Said } from '../../shared/Said';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { RunList } from '../runs/RunList';
 import { Consequence } from './Consequence';
@@ -149,7 +150,8 @@ function Worksheet({ id }: { id: string }) {
         {ways.error && <Failure error={ways.error} />}
         {w && !w.nearest.recoverable && (
           <Alert severity="warning" variant="outlined" icon={false} sx={{ mb: 1.5 }}>
-            <b>This instant cannot be restored.</b> {w.nearest.reasons.slice(0, 2).join('; ')}.
+            <b>This instant cannot be restored.</b> <Said text={w.nearest.reasons.slice(0, 2).join('; ')} zone={zone} />
+            .
             <Box sx={{ display: 'flex', gap: 1, mt: 0.5, flexWrap: 'wrap' }}>
               {w.nearest.before && (
                 <Button variant="outlined" color="inherit" onClick={() => choose(Date.parse(w.nearest.before!))}>
