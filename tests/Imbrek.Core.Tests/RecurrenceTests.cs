@@ -205,6 +205,46 @@ public class RecurrenceTests
         },
         iter: 500);
 
+    private static readonly Gen<string> ElapsedRules = Gen.Select(
+        Gen.OneOf(Gen.Const("HOURLY"), Gen.Const("MINUTELY"), Gen.Const("SECONDLY;BYSECOND=5,35")), Gen.Int[1, 50], Gen.OneOf(Gen.Const(""), Gen.Const(";BYDAY=MO,SA"), Gen.Const(";BYHOUR=3,4,16")),
+        (frequency, interval, more) => $"FREQ={frequency};INTERVAL={interval}{more}");
+
+    [Fact]
+    public void Had_it_always_been_in_force_it_would_come_as_before_from_its_start_on_and_in_step_with_it_before() => Gen.Select(Gen.OneOf(Rules, ElapsedRules), Gen.Int[1, 700]).Sample(
+        (text, days) =>
+        {
+            var start = new LocalDateTime(2024, 1, 9, 9, 15);
+            var recurrence = new Recurrence(RecurrenceRule.Parse(text), start, Oslo);
+            var elapsed = recurrence.Rule.Frequency >= Frequency.Hourly;
+            var began = start.InZoneLeniently(Oslo).ToInstant();
+            var since = began - Duration.FromDays(days);
+            var always = recurrence.InForceSince(since);
+            Assert.True(always.Start.InZoneLeniently(Oslo).ToInstant() <= since, $"{text}: {always.Start}");
+            Assert.Same(always, always.InForceSince(since));
+            var until = began + Duration.FromDays(elapsed ? 3 : 1200);
+            Assert.Equal(recurrence.Between(began, until), always.Between(began, until));
+
+            // What came before is in step with what comes: begun at any of it, it is the same.
+            foreach (var one in always.Between(Instant.Max(since, began - Duration.FromDays(3)), began).Take(1))
+            {
+                var local = one.InZone(Oslo).LocalDateTime;
+                if (elapsed && local.InZoneLeniently(Oslo).ToInstant() == one)
+                {
+                    Assert.Equal(recurrence.Between(began, until), new Recurrence(recurrence.Rule, local, Oslo).Between(began, until));
+                }
+            }
+        },
+        iter: 300);
+
+    [Theory]
+    [InlineData("FREQ=DAILY;COUNT=3")]
+    [InlineData("FREQ=YEARLY;INTERVAL=99999")]
+    public void What_is_counted_or_comes_too_seldom_is_in_force_from_its_start(string rule)
+    {
+        var recurrence = new Recurrence(RecurrenceRule.Parse(rule), new LocalDateTime(2024, 1, 9, 9, 15), Oslo);
+        Assert.Same(recurrence, recurrence.InForceSince(Instant.FromUtc(2020, 1, 1, 0, 0)));
+    }
+
     [Theory]
     [InlineData("every 15 minutes", "FREQ=MINUTELY;INTERVAL=15", "every 15 minutes")]
     [InlineData("Every 5 mins between 06:00 and 22:00", "FREQ=MINUTELY;INTERVAL=5;BYHOUR=6,7,8,9,10,11,12,13,14,15,16,17,18,19,20,21", "every 5 minutes between 06:00 and 22:00")]

@@ -217,6 +217,39 @@ public class TimetableTests
     }
 
     [Fact]
+    public void A_plan_made_today_is_judged_as_if_it_had_always_been_in_force()
+    {
+        static Plan Begun(int year, int month, int day) => Usual() is var p ? p with
+        {
+            Tasks = [.. p.Tasks.Select(t => t.Recurrence is { } r ? t with { Recurrence = new Recurrence(r.Rule, new LocalDate(year, month, day) + r.Start.TimeOfDay, r.Zone) } : t)],
+        } : p;
+        IReadOnlyList<DesignedFigures> Figures(Plan plan)
+        {
+            var fleet = Harbour().WithPlans([plan]);
+            return Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday }).ByDatabase[new("d0")];
+        }
+
+        var today = Figures(Begun(2026, 3, 2));
+        Assert.All(today, f => Assert.Equal(0, f.Window.SecondsUnprotected));
+        Assert.Equal(Figures(Begun(2025, 1, 6)).Select(f => (f.Window, f.LongestRestore?.Seconds)), today.Select(f => (f.Window, f.LongestRestore?.Seconds)));
+    }
+
+    [Fact]
+    public void Where_only_fulls_are_copied_elsewhere_log_since_the_full_counts_when_the_site_is_lost()
+    {
+        var plan = Usual();
+        plan = plan with { Tasks = [.. plan.Tasks.Select(t => t.Kind == TaskKind.Differential ? t with { CopyTo = [] } : t)] };
+        var fleet = Harbour().WithPlans([plan]);
+        var figures = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday + Duration.FromDays(3) }).ByDatabase[new("d0")];
+        var (none, site) = (figures.Single(f => f.Loss.Kind == LossKind.None), figures.Single(f => f.Loss.Kind == LossKind.Site));
+        Assert.InRange(site.Window.WorstExposureSeconds!.Value, none.Window.WorstExposureSeconds!.Value, none.Window.WorstExposureSeconds.Value + 120);
+        Assert.True(site.LongestRestore!.Steps.Count > none.LongestRestore!.Steps.Count + 96, "log of days is applied to the full");
+
+        // The slowest is just before the next full is there: a week of log.
+        Assert.InRange(site.LongestRestore.Steps.Count(s => s.Kind == SetKind.Log), 6.9 * 96, 7.1 * 96);
+    }
+
+    [Fact]
     public void A_proposal_beats_all_at_one_minute_and_breaks_nothing()
     {
         var plan = Plan(Task(TaskKind.Full, "daily 01:00") with { Window = Duration.FromHours(1) }, Task(TaskKind.Log, "every 5 minutes") with { SpreadOver = Duration.FromMinutes(4) });

@@ -111,6 +111,58 @@ public sealed class Recurrence : IEquatable<Recurrence>
         }
     }
 
+    /// <summary>
+    /// The same recurrence had it been in force since before an instant: the same occurrences from its start on, and before them those that
+    /// keep step with it. One that began before is given back as it is, and so is one that ends after so many times, or comes too seldom to matter.
+    /// </summary>
+    /// <param name="since">The instant.</param>
+    public Recurrence InForceSince(Instant since)
+    {
+        var start = ToInstant(Start);
+        if (start <= since || Rule.Count is not null)
+        {
+            return this;
+        }
+
+        if (Elapsed)
+        {
+            var step = Duration.FromSeconds((double)Rule.Interval * (Rule.Frequency switch { Frequency.Hourly => 3600, Frequency.Minutely => 60, _ => 1 }));
+            var at = start - (step * (1 + Math.Floor((start - since) / step)));
+            while (ToInstant(at.InZone(Zone).LocalDateTime) != at)
+            {
+                // A local time that comes twice means the first of the two.
+                at -= step;
+            }
+
+            return StartingAt(at.InZone(Zone).LocalDateTime);
+        }
+
+        // Back by whole intervals, and so far that what the start fills in for the rule stays: its day of the week, of the month, of a leap year.
+        var (days, each) = Rule.Frequency switch
+        {
+            Frequency.Daily => (1L, 1),
+            Frequency.Weekly => (7L, 1),
+            Frequency.Monthly => (1461L, 48),
+            _ => (146_097L, 400),
+        };
+        var times = Rule.Interval * (1 + ((long)(start - since).TotalDays / (days * Rule.Interval)));
+        if (days * times > 3_000_000)
+        {
+            return this;
+        }
+
+        var count = each * (int)times;
+        return StartingAt(Rule.Frequency switch
+        {
+            Frequency.Daily => Start.PlusDays(-count),
+            Frequency.Weekly => Start.PlusWeeks(-count),
+            Frequency.Monthly => Start.PlusMonths(-count),
+            _ => Start.PlusYears(-count),
+        });
+
+        Recurrence StartingAt(LocalDateTime earlier) => new(Rule, earlier, Zone, ExceptDays, ExceptTimes);
+    }
+
     /// <summary>The occurrences in [from, to) whose local time does not exist, because the clock is put forward over it.</summary>
     public IEnumerable<LocalDateTime> InGaps(Instant from, Instant to)
     {

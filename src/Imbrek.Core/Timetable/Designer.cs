@@ -28,11 +28,12 @@ public static class Designer
         var (fleet, from) = (question.Fleet, question.From);
         var to = from + Span;
         var wanted = question.Databases.Select(d => d.Id).ToHashSet();
-        var bases = BasesBefore(question.Series, from);
-        var begin = WarmUpFrom(question.Series, from);
+        var always = InForceBefore(question.Series, from);
+        var bases = BasesBefore(always, from);
+        var begin = WarmUpFrom(always, from);
 
         // Log backups neither wait nor make others wait: those of databases nobody asks about can be left out, unless curves are wanted.
-        Series[] series = [.. question.Series.Where(s => question.Curves || s.Task.Kind != TaskKind.Log || wanted.Contains(s.Database.Id))];
+        Series[] series = [.. always.Where(s => question.Curves || s.Task.Kind != TaskKind.Log || wanted.Contains(s.Database.Id))];
         var sink = new PredictedCatalogue(series, wanted.Contains);
         var prediction = Prediction.Run(
             new PredictionInput
@@ -81,7 +82,7 @@ public static class Designer
         }
 
         RestorePath? longest = null;
-        foreach (var at in WorstInstants(subject.Catalogue, from, to))
+        foreach (var at in WorstInstants(subject, resolved, from, to))
         {
             var answer = PathFinder.Find(subject, new PathQuestion { Target = at, At = at, Loss = resolved });
             if (answer.Best is null)
@@ -96,20 +97,27 @@ public static class Designer
     }
 
     /// <summary>A restore takes longest just before a state cuts off the most that would have to be applied: those instants, and the end.</summary>
-    private static IEnumerable<Instant> WorstInstants(DatabaseCatalogue c, Instant from, Instant to)
+    private static IEnumerable<Instant> WorstInstants(RecoverySubject subject, Loss loss, Instant from, Instant to)
     {
+        var c = subject.Catalogue;
+        var availability = new Availability(subject, loss);
         var (first, last) = (from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds());
         var found = new List<(double Bytes, long At)>();
         double since = 0, chain = 0;
         for (var i = 0; i < c.Count; i++)
         {
+            if (FirstUsable(i) is not { } available)
+            {
+                // No copy of it outlives the loss.
+                continue;
+            }
+
             if (c.Kinds[i] == SetKind.Log)
             {
                 since += c.DataBytes[i];
                 continue;
             }
 
-            var available = c.AvailableAt[c.CopyStart(i)];
             if (available > first && available < last)
             {
                 found.Add((since + chain, available - 1));
@@ -121,6 +129,36 @@ public static class Designer
 
         found.Add((since + chain, last));
         return found.OrderByDescending(f => f.Bytes).Take(2).Select(f => Instant.FromUnixTimeMilliseconds(f.At));
+
+        long? FirstUsable(int set)
+        {
+            long? earliest = null;
+            for (var copy = c.CopyStart(set); copy < c.CopyEnds[set]; copy++)
+            {
+                if (availability.SpanOf(copy, out var span) && !(span.From >= earliest))
+                {
+                    earliest = span.From;
+                }
+            }
+
+            return earliest;
+        }
+    }
+
+    /// <summary>The same series as if their plans had always been in force: a plan made today is judged by what it does, not by its first week.</summary>
+    private static IReadOnlyList<Series> InForceBefore(IReadOnlyList<Series> series, Instant from)
+    {
+        var since = from - LongestWarmUp;
+        var tasks = new Dictionary<PlanTask, PlanTask>(ReferenceEqualityComparer.Instance);
+        return [.. series.Select(s =>
+        {
+            if (!tasks.TryGetValue(s.Task, out var task))
+            {
+                tasks[s.Task] = task = s.Task.Recurrence is { } r && r.InForceSince(since) is var earlier && !ReferenceEquals(earlier, r) ? s.Task with { Recurrence = earlier } : s.Task;
+            }
+
+            return ReferenceEquals(task, s.Task) ? s : s with { Task = task };
+        })];
     }
 
     /// <summary>How far before the window things must begin: by the longest time between two bases on which others build.</summary>
@@ -139,11 +177,14 @@ public static class Designer
         return Instant.FromUnixTimeMilliseconds(Math.Max(earliest, (from - LongestWarmUp).ToUnixTimeMilliseconds()));
     }
 
-    /// <summary>For each database, the last state due well before the window: log before it cannot matter.</summary>
+    /// <summary>
+    /// For each database, the last state due well before the window: log before it cannot matter. Where log goes to several stores it is the
+    /// earliest of what each of them last got, since one may be all that is left.
+    /// </summary>
     private static Dictionary<Id<Database>, long> BasesBefore(IReadOnlyList<Series> series, Instant from)
     {
         var at = (from - Duration.FromHours(12)).ToUnixTimeMilliseconds();
-        var bases = new Dictionary<Id<Database>, long>();
+        var inStore = new Dictionary<(Id<Database> Database, Id<Store> Store), long>();
         var known = new Dictionary<(Id<Plan>, string, Duration), long?>();
         foreach (var s in series.Where(s => s.Task.Kind.MakesState() && s.Task.Kind != TaskKind.Export && !s.Task.OutsideChain && s.Task.Recurrence is not null))
         {
@@ -153,9 +194,21 @@ public static class Designer
                 known[key] = last = s.LastBefore(at, (long)LongestWarmUp.TotalMilliseconds);
             }
 
-            if (last is { } l)
+            foreach (var store in last is null ? [] : s.Task.Stores)
             {
-                bases[s.Database.Id] = Math.Max(bases.GetValueOrDefault(s.Database.Id, long.MinValue), l - 1000);
+                inStore[(s.Database.Id, store)] = Math.Max(inStore.GetValueOrDefault((s.Database.Id, store), long.MinValue), last!.Value - 1000);
+            }
+        }
+
+        var bases = new Dictionary<Id<Database>, long>();
+        foreach (var s in series.Where(s => s.Task.Kind == TaskKind.Log))
+        {
+            foreach (var store in s.Task.Stores)
+            {
+                if (inStore.TryGetValue((s.Database.Id, store), out var last))
+                {
+                    bases[s.Database.Id] = Math.Min(bases.GetValueOrDefault(s.Database.Id, long.MaxValue), last);
+                }
             }
         }
 
