@@ -16,7 +16,7 @@ namespace Imbrek.Server.Tests;
 public class DispatchTests(DemoServer demo)
 {
     /// <summary>How often a process is killed; a hundred times when asked for by hand.</summary>
-    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "4", CultureInfo.InvariantCulture);
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "3", CultureInfo.InvariantCulture);
 
     private static async Task<Instant> NowAsync(Session session) =>
         InstantPattern.ExtendedIso.Parse((await session.GetAsync("/api/clock")).GetProperty("now").GetString()!).Value;
@@ -97,7 +97,7 @@ public class DispatchTests(DemoServer demo)
             await admin.PaceAsync(0);
         }
 
-        await using var first = await ServerProcess.StartAsync(demo: true);
+        await using var first = await ServerProcess.StartAsync(demo: true, days: 3);
         await using var peers = new Together();
         while (peers.Count + 1 < processes)
         {

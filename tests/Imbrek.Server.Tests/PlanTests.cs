@@ -241,6 +241,9 @@ public class PlanTests(DemoServer demo)
         Assert.Equal(10, next.Distinct().Count());
         Assert.Equal(next.Order(StringComparer.Ordinal), next);
         Assert.Equal(HttpStatusCode.BadRequest, (await look.Http.GetAsync($"/api/words?text=daily&zone=Mars/Olympus")).StatusCode);
+        var skips = await look.GetAsync("/api/words?text=daily+01:30&zone=Europe/Oslo&from=2027-01-01&except=2027-01-02,2027-01-04T01:30:00");
+        Assert.Equal(["2027-01-01T00:30:00Z", "2027-01-03T00:30:00Z", "2027-01-05T00:30:00Z"], skips.GetProperty("next").EnumerateArray().Take(3).Select(n => n.GetString()));
+        Assert.Contains("\"member\":\"except\"", await (await look.Http.GetAsync("/api/words?text=daily+01:30&except=Christmas")).Content.ReadAsStringAsync(), StringComparison.Ordinal);
         Assert.NotNull((await look.GetAsync("/api/words?text=now+and+then")).GetProperty("error").GetString());
     }
 
@@ -260,7 +263,7 @@ public class PlanTests(DemoServer demo)
     [Fact]
     public async Task Plans_and_pauses_set_through_another_process_are_in_force_in_the_one_that_runs_the_world()
     {
-        await using var first = await ServerProcess.StartAsync(demo: true);
+        await using var first = await ServerProcess.StartAsync(demo: true, days: 3);
         await using var second = await first.StartPeerAsync();
         using var leader = await Session.SignInAsync(first.Url, "admin");
         using var other = await Session.SignInAsync(second.Url, "admin");

@@ -10,12 +10,14 @@ public sealed class ServerProcess : IAsyncDisposable
 {
     private readonly string database;
     private readonly string? world;
+    private readonly int days;
     private readonly bool owns;
     private Process? process;
 
-    private ServerProcess(string database, string? world, int port, bool owns = true)
+    private ServerProcess(string database, string? world, int days, int port, bool owns = true)
     {
         this.owns = owns;
+        this.days = days;
         this.database = database;
         this.world = world;
         Url = $"http://127.0.0.1:{port}";
@@ -34,11 +36,14 @@ public sealed class ServerProcess : IAsyncDisposable
     // A Tuesday afternoon: what tests see of the week does not depend on the hour they run at.
     private const string Handed = "2026-11-24T14:20:00Z";
 
-    public static async Task<ServerProcess> StartAsync(bool demo)
+    /// <summary>Starts one on a new database.</summary>
+    /// <param name="demo">Whether it has a world.</param>
+    /// <param name="days">How many days of history; a world that is killed again and again is small.</param>
+    public static async Task<ServerProcess> StartAsync(bool demo, int days = 9)
     {
         var name = $"t_{Guid.NewGuid():n}";
         await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}");
-        var server = new ServerProcess(name, demo ? Directory.CreateTempSubdirectory("imbrek-demo").FullName : null, FreePort());
+        var server = new ServerProcess(name, demo ? Directory.CreateTempSubdirectory("imbrek-demo").FullName : null, days, FreePort());
         await server.RunAsync();
         return server;
     }
@@ -46,7 +51,7 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Starts a further process on the same PostgreSQL and the same world.</summary>
     public async Task<ServerProcess> StartPeerAsync()
     {
-        var peer = new ServerProcess(database, world, FreePort(), owns: false);
+        var peer = new ServerProcess(database, world, days, FreePort(), owns: false);
         await peer.RunAsync(usable: false);
         return peer;
     }
@@ -56,7 +61,7 @@ public sealed class ServerProcess : IAsyncDisposable
     {
         var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
         var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
-        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", "9", "--demo-now", Handed, "--contentRoot", ServerFolder(), "--webhook", $"{Url}/webhook-receiver", "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world]])
+        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", $"{days}", "--demo-now", Handed, "--contentRoot", ServerFolder(), "--webhook", $"{Url}/webhook-receiver", "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world]])
         {
             start.ArgumentList.Add(arg);
         }

@@ -104,6 +104,7 @@ internal static class FileEndpoints
         var body = JsonSerializer.Serialize(new { databases = fleet is null ? 0 : model.Databases.Count, sets = all.Length, skippedLines = faults.Count });
         await LedgerTable.AppendAsync(inside, now, who, "import", "", body, cancel);
         await transaction.CommitAsync(cancel);
+        await ImbrekDatabase.AnalyzeAsync(connection, cancel);
         await state.LoadAsync(cancel);
         await world.ChangedAsync(Peers.Shared.Fleet, cancel);
         return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, all.Length, View(faults), View(warnings)));

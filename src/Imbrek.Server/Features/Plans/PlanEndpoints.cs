@@ -223,16 +223,34 @@ internal static class PlanEndpoints
         static BadInputException Late(Plan plan) => new("basedOn", $"somebody saved {plan.Name} meanwhile; look at what changed, then save again", 409, "changed-meanwhile");
     }
 
-    private static Ok<WordsView> Words(FleetState fleet, IClock clock, string text, string? zone, string? from)
+    private static Ok<WordsView> Words(FleetState fleet, IClock clock, string text, string? zone, string? from, string? except)
     {
         var now = clock.GetCurrentInstant();
         var id = string.IsNullOrEmpty(zone) ? fleet.Fleet.SiteList.Select(s => s.TimeZone).FirstOrDefault() ?? "UTC" : zone;
         var tz = DateTimeZoneProviders.Tzdb.GetZoneOrNull(id) ?? throw new BadInputException("zone", $"'{id}' is no time zone of the IANA list");
         var start = string.IsNullOrEmpty(from) ? now.InZone(tz).Date
             : NodaTime.Text.LocalDatePattern.Iso.Parse(from) is { Success: true } d ? d.Value : throw new BadInputException("from", $"'{from}' is not a date such as 2026-03-01");
-        return TypedResults.Ok(RecurrenceWords.TryParse(text, tz, start, out var r, out var error)
-            ? new WordsView(r!.Rule.Text, NodaTime.Text.LocalDateTimePattern.GeneralIso.Format(r.Start), RecurrenceWords.Of(r), [.. r.NextAfter(now, 10).Select(Instants.Write)], null, RecurrenceWords.Examples)
-            : new WordsView(null, null, null, [], error, RecurrenceWords.Examples));
+        if (!RecurrenceWords.TryParse(text, tz, start, out var r, out var error))
+        {
+            return TypedResults.Ok(new WordsView(null, null, null, [], error, RecurrenceWords.Examples));
+        }
+
+        var (days, times) = (new List<LocalDate>(), new List<LocalDateTime>());
+        foreach (var one in (except ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries))
+        {
+            if (NodaTime.Text.LocalDatePattern.Iso.Parse(one) is { Success: true } day)
+            {
+                days.Add(day.Value);
+            }
+            else
+            {
+                times.Add(NodaTime.Text.LocalDateTimePattern.GeneralIso.Parse(one) is { Success: true } time ? time.Value
+                    : throw new BadInputException("except", $"'{one}' is not a date or a local time, such as 2026-12-24 or 2026-12-24T23:30:00"));
+            }
+        }
+
+        r = new Recurrence(r!.Rule, r.Start, r.Zone, days, times);
+        return TypedResults.Ok(new WordsView(r.Rule.Text, NodaTime.Text.LocalDateTimePattern.GeneralIso.Format(r.Start), RecurrenceWords.Of(r), [.. r.NextAfter(now, 10).Select(Instants.Write)], null, RecurrenceWords.Examples));
     }
 
     /// <summary>A few plans by tier to begin with, for the stores there are: the first near, the second at another site.</summary>

@@ -153,6 +153,7 @@ internal static class DemoSeed
         inside.Worlds.Add(new WorldRow { Id = 1, MadeAt = now, HistoryDays = days, Pace = 1, State = JsonSerializer.Serialize(world.Remember()) });
         await inside.SaveChangesAsync(cancel);
         await transaction.CommitAsync(cancel);
+        await ImbrekDatabase.AnalyzeAsync(connection, cancel);
     }
 
     /// <summary>Keeps what a rehearsed restore measured, as a proof with its entry in the ledger.</summary>

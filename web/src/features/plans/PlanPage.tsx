@@ -15,9 +15,10 @@ import { Failure } from '../../shared/Failure';
 import { localTime } from '../../shared/format';
 import { ConsequenceColumn } from './ConsequenceColumn';
 import { Differences } from './Differences';
-import { nextTask, withMembers, type PlanDraft } from './draft';
+import { nextTask, withMembers, withSettingsOf, type PlanDraft } from './draft';
 import { RetentionPanel } from './RetentionPanel';
 import { TaskRow } from './TaskRow';
+import { TellPanel } from './TellPanel';
 
 /** The worksheet of one plan: what one decides on the left, what it comes to on the right, while one types. */
 export default function PlanPage() {
@@ -183,6 +184,7 @@ function Worksheet({
               zone={zone}
               said={fault ? undefined : figures?.words[t.id]}
               onChange={(next) => put({ tasks: plan.tasks.map((o, n) => (n === i ? next : o)) })}
+              onShare={() => setPlan((p) => withSettingsOf(p, t))}
               onRemove={() => put({ tasks: plan.tasks.filter((_, n) => n !== i) })}
               databases={mayAsk && !change && !isNew ? (figures?.caught ?? []) : []}
               plan={plan.id}
@@ -190,23 +192,7 @@ function Worksheet({
           ))}
           <Button onClick={() => put({ tasks: [...plan.tasks, nextTask(plan, zone)] })}>Add a task</Button>
         </Box>
-        <Box component="section" aria-label="Who is told" sx={{ mt: 2, maxWidth: 620 }}>
-          <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Who is told</h2>
-          <Autocomplete
-            multiple
-            freeSolo
-            options={[]}
-            value={plan.tell.people}
-            onChange={(_, people) => put({ tell: { ...plan.tell, people } })}
-            renderInput={(p) => (
-              <TextField
-                {...p}
-                placeholder={plan.tell.people.length === 0 ? 'nobody; add people or groups' : ''}
-                label="Of failures, lateness and silence"
-              />
-            )}
-          />
-        </Box>
+        <TellPanel tell={plan.tell} onChange={(tell) => put({ tell })} />
         {figures && plan.tasks.some((t) => t.kind === 'cleanUp') && (
           <RetentionPanel plan={asked} databases={figures.caught} zone={zone} />
         )}

@@ -1,8 +1,6 @@
 import Autocomplete from '@mui/material/Autocomplete';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import Checkbox from '@mui/material/Checkbox';
-import FormControlLabel from '@mui/material/FormControlLabel';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { useQuery } from '@tanstack/react-query';
@@ -10,8 +8,9 @@ import { useState } from 'react';
 import { api, got } from '../../api/client';
 import { usePlaces } from '../../app/places';
 import { localTime } from '../../shared/format';
-import { AskForRun } from '../taskruns/AskForRun';
-import { keepWords, kindWord, makesSet, readKeep, readSpan, spanWords, type TaskDraft } from './draft';
+import { keepWords, kindWord, makesSet, readKeep, type TaskDraft } from './draft';
+import { Typed } from './fields';
+import { TaskDetails } from './TaskDetails';
 
 const needsStore = (kind: string) => makesSet(kind) || kind === 'copyElsewhere';
 
@@ -23,6 +22,7 @@ export function TaskRow({
   said,
   onChange,
   onRemove,
+  onShare,
   databases,
   plan,
 }: {
@@ -32,6 +32,7 @@ export function TaskRow({
   said: string | undefined;
   onChange: (t: TaskDraft) => void;
   onRemove: () => void;
+  onShare: () => void;
   databases: string[];
   plan: string;
 }) {
@@ -39,11 +40,17 @@ export function TaskRow({
   const [open, setOpen] = useState(false);
   const [typed, setTyped] = useState<string | null>(t.recurrence?.words ?? null);
   const words = typed ?? said ?? t.recurrence?.rule ?? '';
+  const query = {
+    text: words,
+    zone: t.recurrence?.zone ?? zone,
+    from: t.recurrence?.start?.slice(0, 10) || undefined,
+    except: [...(t.recurrence?.exceptDays ?? []), ...(t.recurrence?.exceptTimes ?? [])].join(',') || undefined,
+  };
   const meaning = useQuery({
-    queryKey: ['words', words, t.recurrence?.zone],
+    queryKey: ['words', query],
     enabled: words !== '',
     retry: false,
-    queryFn: () => got(api.GET('/api/words', { params: { query: { text: words, zone: t.recurrence?.zone ?? zone } } })),
+    queryFn: () => got(api.GET('/api/words', { params: { query } })),
   });
   const put = (next: Partial<TaskDraft>) => onChange({ ...t, ...next });
   const type = (text: string) => {
@@ -52,7 +59,13 @@ export function TaskRow({
       recurrence:
         text === ''
           ? null
-          : { words: text, zone: t.recurrence?.zone ?? zone, start: t.recurrence?.start?.slice(0, 10) },
+          : {
+              ...t.recurrence,
+              rule: undefined,
+              words: text,
+              zone: t.recurrence?.zone ?? zone,
+              start: t.recurrence?.start?.slice(0, 10),
+            },
     });
   };
   const follows = t.after.map(
@@ -130,185 +143,18 @@ export function TaskRow({
         </Button>
       </Box>
       {open && (
-        <Box sx={{ display: 'grid', gridTemplateColumns: 'repeat(5, minmax(0, 1fr))', gap: 1, mt: 1, pl: 2 }}>
-          <TextField label="Name" value={t.id} onChange={(e) => put({ id: e.target.value })} />
-          <Typed
-            label="Ends within"
-            value={spanWords(t.windowSeconds)}
-            read={readSpan}
-            hint="such as 6 h"
-            onChange={(windowSeconds) => put({ windowSeconds })}
-          />
-          <Typed
-            label="Members spread over"
-            value={spanWords(t.spreadSeconds)}
-            read={readSpan}
-            hint="such as 2 h"
-            onChange={(s) => put({ spreadSeconds: s ?? 0 })}
-          />
-          <Typed
-            label="Ended after"
-            value={spanWords(t.timeLimitSeconds)}
-            read={readSpan}
-            hint="such as 12 h"
-            onChange={(timeLimitSeconds) => put({ timeLimitSeconds })}
-          />
-          <Choice
-            label="Compression"
-            value={t.compression}
-            choices={{ off: 'off', light: 'light', strong: 'strong' }}
-            onChange={(compression) => put({ compression })}
-          />
-          <TextField
-            label="Attempts"
-            type="number"
-            value={t.attempts}
-            onChange={(e) => put({ attempts: Math.max(1, Number(e.target.value)) })}
-          />
-          <Typed
-            label="Wait before the next"
-            value={spanWords(t.backOffSeconds)}
-            read={readSpan}
-            hint="such as 1 min"
-            onChange={(s) => put({ backOffSeconds: s ?? 0 })}
-          />
-          <Choice
-            label="When missed"
-            value={t.missed}
-            choices={{ catchUpOnce: 'catch up once', skip: 'leave out', report: 'report' }}
-            onChange={(missed) => put({ missed })}
-          />
-          <Choice
-            label="When the last still runs"
-            value={t.overlap}
-            choices={{ skip: 'leave out', wait: 'wait' }}
-            onChange={(overlap) => put({ overlap })}
-          />
-          <TextField label="Key" value={t.key ?? ''} onChange={(e) => put({ key: e.target.value || null })} />
-          <TextField
-            label="Names of sets"
-            value={t.naming}
-            onChange={(e) => put({ naming: e.target.value })}
-            sx={{ gridColumn: 'span 2' }}
-          />
-          <Typed
-            label="Keep copies"
-            value={t.keepCopies ? keepWords(t.keepCopies) : ''}
-            read={(x) => (x === '' ? null : (readKeep(x) ?? undefined))}
-            hint="as the first"
-            onChange={(keepCopies) => put({ keepCopies })}
-          />
-          <Typed
-            label="Lock for"
-            value={spanWords(t.lockSeconds)}
-            read={readSpan}
-            hint="such as 14 d"
-            onChange={(lockSeconds) => put({ lockSeconds })}
-          />
-          <Choice
-            label="Follows"
-            value={t.after[0]?.task ?? ''}
-            choices={{ '': 'nothing', ...Object.fromEntries(others.map((o) => [o, o])) }}
-            onChange={(task) => put({ after: task === '' ? [] : [{ task, on: t.after[0]?.on ?? 'success' }] })}
-          />
-          {t.after.length > 0 && (
-            <Choice
-              label="After"
-              value={t.after[0]!.on}
-              choices={{ success: 'success', failure: 'failure', always: 'either end' }}
-              onChange={(on) => put({ after: [{ ...t.after[0]!, on }] })}
-            />
-          )}
-          <FormControlLabel
-            control={<Checkbox size="small" checked={t.checksum} onChange={(_, checksum) => put({ checksum })} />}
-            label="Checksum"
-          />
-          <FormControlLabel
-            control={
-              <Checkbox
-                size="small"
-                checked={t.verifyAfterWriting}
-                onChange={(_, v) => put({ verifyAfterWriting: v })}
-              />
-            }
-            label="Read back at once"
-          />
-          <FormControlLabel
-            control={<Checkbox size="small" checked={t.outsideChain} onChange={(_, v) => put({ outsideChain: v })} />}
-            label="Outside the chain"
-          />
-          <Button color="error" onClick={onRemove} sx={{ justifySelf: 'start' }}>
-            Remove task
-          </Button>
-          {databases.length > 0 && (
-            <Box sx={{ gridColumn: '1 / -1' }}>
-              <AskForRun tasks={[{ plan, task: t.id, kind: t.kind }]} databases={databases} zone={zone} />
-            </Box>
-          )}
-        </Box>
+        <TaskDetails
+          task={t}
+          others={others}
+          zone={zone}
+          next={m?.next ?? []}
+          onChange={put}
+          onRemove={onRemove}
+          onShare={onShare}
+          databases={databases}
+          plan={plan}
+        />
       )}
     </Box>
-  );
-}
-
-/** A field whose text means something; what cannot be read is marked and not taken over. */
-function Typed<T>({
-  label,
-  value,
-  read,
-  hint,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  read: (text: string) => T | null | undefined;
-  hint: string;
-  onChange: (value: T | null) => void;
-}) {
-  const [text, setText] = useState<string | null>(null);
-  const parsed = text === null ? undefined : read(text);
-  const wrong = text !== null && (parsed === undefined || (parsed === null && text !== '')) && text !== '';
-  return (
-    <TextField
-      label={label}
-      value={text ?? value}
-      placeholder={hint}
-      error={wrong}
-      helperText={wrong ? hint : undefined}
-      onChange={(e) => {
-        setText(e.target.value);
-        const next = read(e.target.value);
-        if (next !== undefined && (next !== null || e.target.value === '')) onChange(next);
-      }}
-      onBlur={() => !wrong && setText(null)}
-    />
-  );
-}
-
-function Choice({
-  label,
-  value,
-  choices,
-  onChange,
-}: {
-  label: string;
-  value: string;
-  choices: Record<string, string>;
-  onChange: (v: string) => void;
-}) {
-  return (
-    <TextField
-      select
-      label={label}
-      value={value}
-      onChange={(e) => onChange(e.target.value)}
-      slotProps={{ inputLabel: { shrink: true }, select: { displayEmpty: true } }}
-    >
-      {Object.entries(choices).map(([k, w]) => (
-        <MenuItem key={k} value={k}>
-          {w}
-        </MenuItem>
-      ))}
-    </TextField>
   );
 }

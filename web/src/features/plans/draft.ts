@@ -126,6 +126,28 @@ export function nextTask(plan: PlanDraft, zone: string): TaskDraft {
   };
 }
 
+/** A plan whose tasks that make sets all have the places and the care of one of them: store and copies, packing, key, reading back, attempts, lock, names. */
+export const withSettingsOf = (plan: PlanDraft, t: TaskDraft): PlanDraft => ({
+  ...plan,
+  tasks: plan.tasks.map((other) =>
+    makesSet(other.kind)
+      ? {
+          ...other,
+          store: t.store,
+          copyTo: t.copyTo,
+          compression: t.compression,
+          key: t.key,
+          naming: t.naming,
+          checksum: t.checksum,
+          verifyAfterWriting: t.verifyAfterWriting,
+          attempts: t.attempts,
+          backOffSeconds: t.backOffSeconds,
+          lockSeconds: t.lockSeconds,
+        }
+      : other,
+  ),
+});
+
 export const keepFor = (days: number): KeepDraft => ({
   forSeconds: days * 86_400,
   newest: 0,

@@ -2,7 +2,7 @@ import { fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import { places, server, show } from '../../tests/page';
 import ComparePage, { readSide } from './ComparePage';
-import { withMembers, type PlanDraft, type TaskDraft } from './draft';
+import { withMembers, withSettingsOf, type PlanDraft, type TaskDraft } from './draft';
 import PlansPage from './PlansPage';
 import { PutUnderPlan } from './PutUnderPlan';
 import { TaskRow } from './TaskRow';
@@ -156,9 +156,10 @@ describe('a task of the worksheet', () => {
     a.query.get('text') === 'now and then'
       ? { rule: null, start: null, said: null, next: [], error: 'cannot be understood', examples: [] }
       : { rule: 'FREQ=DAILY', start: null, said: 'daily', next: ['2026-11-24T00:00:00Z'], error: null, examples: [] };
-  const row = (onChange: (t: TaskDraft) => void, databases: string[] = []) => (
+  const row = (onChange: (t: TaskDraft) => void, databases: string[] = [], task = log, onShare = () => {}) => (
     <TaskRow
-      task={log}
+      task={task}
+      onShare={onShare}
       others={[]}
       zone="Europe/Oslo"
       said="every 15 minutes"
@@ -193,6 +194,80 @@ describe('a task of the worksheet', () => {
     expect(changes).toEqual([]);
     fireEvent.change(screen.getByLabelText('Keep'), { target: { value: '3 d, 4 weekly' } });
     expect(changes.at(-1)!.keep).toMatchObject({ forSeconds: 3 * 86_400, weekly: 4 });
+  });
+
+  it('unfolds its zone, its exceptions and the next runs, and keeps exceptions when its words are typed anew', async () => {
+    const asked: string[] = [];
+    server({
+      ...answers,
+      'GET /api/words': (a: { query: URLSearchParams }) => {
+        asked.push(a.query.toString());
+        return words(a);
+      },
+    });
+    const changes: TaskDraft[] = [];
+    const task = {
+      ...log,
+      recurrence: { ...log.recurrence, start: '2026-01-01T00:00:00', exceptDays: ['2026-12-24'], exceptTimes: [] },
+    };
+    show(row((t) => changes.push(t), [], task));
+    fireEvent.click(screen.getByRole('button', { name: /More/ }));
+    await waitFor(() => expect(screen.getByTestId('next-runs').textContent).toBe('Next: Tue 24 Nov 01:00'));
+    expect(asked.at(-1)).toContain('from=2026-01-01&except=2026-12-24');
+    const not = screen.getByLabelText('But not on');
+    fireEvent.change(not, { target: { value: '2026-12-31T23:30:00' } });
+    fireEvent.keyDown(not, { key: 'Enter' });
+    expect(changes.at(-1)!.recurrence).toMatchObject({
+      exceptDays: ['2026-12-24'],
+      exceptTimes: ['2026-12-31T23:30:00'],
+    });
+    fireEvent.change(screen.getByLabelText('When log'), { target: { value: 'daily 01:00' } });
+    expect(changes.at(-1)!.recurrence).toMatchObject({ words: 'daily 01:00', exceptDays: ['2026-12-24'] });
+    expect(changes.at(-1)!.recurrence!.rule).toBeUndefined();
+  });
+
+  it('says which set of a period is kept only where periods are kept', () => {
+    server({ ...answers, 'GET /api/words': words });
+    const changes: TaskDraft[] = [];
+    const { unmount } = show(row((t) => changes.push(t)));
+    fireEvent.click(screen.getByRole('button', { name: /More/ }));
+    expect(screen.queryByLabelText('Of each day, week…')).toBeNull();
+    unmount();
+    show(row((t) => changes.push(t), [], { ...log, keep: { ...log.keep, weekly: 4, lastOfPeriod: true } }));
+    fireEvent.click(screen.getByRole('button', { name: /More/ }));
+    fireEvent.mouseDown(screen.getByLabelText('Of each day, week…'));
+    fireEvent.click(screen.getByRole('option', { name: 'keep the first' }));
+    expect(changes.at(-1)!.keep).toMatchObject({ weekly: 4, lastOfPeriod: false });
+  });
+
+  it('gives its places and its care to all tasks that make sets, and leaves theirs to the others', () => {
+    const draft = {
+      tasks: [
+        { ...log, store: 'north-o1', key: 'k', attempts: 5 },
+        { ...log, id: 'full', kind: 'full' },
+        { ...log, id: 'v', kind: 'verify' },
+      ],
+    };
+    const after = withSettingsOf(draft as unknown as PlanDraft, draft.tasks[0]!);
+    expect(after.tasks.map((t) => [t.id, t.store, t.key, t.attempts])).toEqual([
+      ['log', 'north-o1', 'k', 5],
+      ['full', 'north-o1', 'k', 5],
+      ['v', log.store, log.key, log.attempts],
+    ]);
+    expect(after.tasks[1]!.recurrence).toEqual(log.recurrence);
+    server({ ...answers, 'GET /api/words': words });
+    let shared = 0;
+    show(
+      row(
+        () => {},
+        [],
+        log,
+        () => shared++,
+      ),
+    );
+    fireEvent.click(screen.getByRole('button', { name: /More/ }));
+    fireEvent.click(screen.getByRole('button', { name: 'Same places and care for all sets' }));
+    expect(shared).toBe(1);
   });
 
   it('offers a run only when it is saved, on any database it catches', () => {
