@@ -283,6 +283,9 @@ public class FigureTests(DemoServer demo)
             Assert.Equal(Of(view, "next").Select(n => Time(n, "due")).Order(), Of(view, "next").Select(n => Time(n, "due")));
         }
 
+        var hole = await look.GetAsync("/api/databases/cargo-manifests/plan?loss=site");
+        Assert.Contains(Of(hole, "figures").SelectMany(f => Of(f, "whyTheyDiffer")), w => w.GetString()!.Contains("is in no set", StringComparison.Ordinal));
+
         // How many differ depends on what other tests did to the week; a world that nobody disturbed is looked at beside the world itself.
         Assert.True(agree > 0 && differ > 0, $"{agree} agree, {differ} differ");
     }

@@ -14,7 +14,10 @@ namespace Imbrek.Server.Features.Database;
 /// <summary>One database: its figures, its cover, its sets, its marks.</summary>
 internal static class DatabaseEndpoints
 {
-    private const int MaxSteps = 400;
+    /// <summary>Teeth of the exposure curve that are closer than this many pixels are drawn as a band, of columns that hold two of them.</summary>
+    private const int PixelsATooth = 6;
+
+    private const int LeastColumns = 50;
     private static readonly Duration LongestCover = Duration.FromDays(366);
 
     public sealed record LossView(
@@ -188,7 +191,7 @@ internal static class DatabaseEndpoints
         var s = state[id].Subject;
         var end = Instant.Min(Premise.ReadInstantOrNull("to", to) ?? asOf, asOf);
         var start = Premise.ReadInstantOrNull("from", from) ?? end - DatabaseState.Window;
-        var columns = Math.Clamp(width ?? 800, 50, 4000);
+        var columns = Math.Clamp(width ?? 800, LeastColumns, 4000);
         if (start >= end || end - start > LongestCover)
         {
             throw new BadInputException("from", "must be before the end of the strip, and at most a year before");
@@ -199,7 +202,7 @@ internal static class DatabaseEndpoints
         var recoverable = Evaluator.RecoverableAt(s, resolved, asOf);
         var curve = Evaluator.Curve(s, resolved, start, end);
         var gaps = CoverExplainer.Gaps(s, resolved, asOf, start).Where(g => g.Span.From <= end).ToArray();
-        var few = curve.Count <= MaxSteps;
+        var few = curve.Count <= columns / PixelsATooth;
         return TypedResults.Ok(new CoverView(
             asOf,
             start,
@@ -212,7 +215,7 @@ internal static class DatabaseEndpoints
             [.. recoverable.Where(i => i.To >= start && i.From <= end).Select(i => new SpanView(i.From, i.To))],
             [.. gaps.Select(g => new GapView(g.Span.From, g.Span.To, g.AtEnd, g.Reasons))],
             few ? [.. curve.Select(c => new ExposureStepView(c.At, c.Latest))] : [],
-            few ? [] : [.. ExposureColumn.Fold(curve, start, end, columns).Select(c => new ColumnView(c.At, c.WorstSeconds, c.LeastSeconds, c.Unprotected))],
+            few ? [] : [.. ExposureColumn.Fold(curve, start, end, Math.Clamp(curve.Count / 2, LeastColumns, columns)).Select(c => new ColumnView(c.At, c.WorstSeconds, c.LeastSeconds, c.Unprotected))],
             await MarksAsync(data, id, start, end, cancel)));
     }
 

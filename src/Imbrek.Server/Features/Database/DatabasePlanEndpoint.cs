@@ -83,7 +83,8 @@ internal static class DatabasePlanEndpoint
 
         if (observed.Window.WorstAt is { } at)
         {
-            reasons.AddRange(CoverExplainer.Gaps(db.Subject, designed.Loss, at, from).TakeLast(1).SelectMany(g => g.Reasons).Take(2));
+            // At that instant what ends the rise is there already; just before it, it was not.
+            reasons.AddRange(CoverExplainer.Gaps(db.Subject, designed.Loss, at - Duration.FromMilliseconds(1), from).TakeLast(1).SelectMany(g => g.Reasons).Take(2));
         }
 
         if (reasons.Count == 0)

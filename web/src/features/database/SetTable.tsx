@@ -95,13 +95,15 @@ export function SetTable(props: {
                 <TableCell>
                   <Button
                     variant="text"
-                    sx={{ p: 0, minWidth: 0, fontWeight: 400 }}
+                    sx={{ p: 0, minWidth: 0, fontWeight: 400, whiteSpace: 'nowrap' }}
                     onClick={() => props.onChoose(s.id === chosen ? null : s.id)}
                   >
                     <code>{s.id}</code>
                   </Button>
                 </TableCell>
-                <TableCell title={utc(s.coversTo)}>{localTime(s.coversTo, zone)}</TableCell>
+                <TableCell title={utc(s.coversTo)} sx={{ whiteSpace: 'nowrap' }}>
+                  {localTime(s.coversTo, zone)}
+                </TableCell>
                 <TableCell>
                   <code>
                     {s.fromPosition !== null && `${s.fromPosition} – `}
@@ -110,11 +112,7 @@ export function SetTable(props: {
                 </TableCell>
                 <TableCell>
                   {bytes(s.dataBytes)}
-                  {s.key && (
-                    <Box component="span" sx={{ color: 'text.secondary' }}>
-                      , key <code>{s.key}</code>
-                    </Box>
-                  )}
+                  {s.key && <Box sx={{ color: 'text.secondary', fontSize: 11.5, whiteSpace: 'nowrap' }}>key {s.key}</Box>}
                 </TableCell>
                 <TableCell>
                   {s.copies.map((c) => (

@@ -4,6 +4,7 @@ import Button from '@mui/material/Button';
 import Checkbox from '@mui/material/Checkbox';
 import FormControlLabel from '@mui/material/FormControlLabel';
 import TextField from '@mui/material/TextField';
+import { Fragment } from 'react';
 import { usePlaces } from '../../app/places';
 import { localTime } from '../../shared/format';
 import { AskForRun } from '../taskruns/AskForRun';
@@ -35,6 +36,14 @@ export function TaskDetails({
 }) {
   return (
     <Box sx={{ display: 'grid', gridTemplateColumns: 'repeat(5, minmax(0, 1fr))', gap: 1, mt: 1, pl: 2 }}>
+      {t.recurrence && (
+        <RecurrenceDetails
+          recurrence={t.recurrence}
+          zone={zone}
+          next={next}
+          onChange={(more) => put({ recurrence: { ...t.recurrence, ...more } })}
+        />
+      )}
       <TextField label="Name" value={t.id} onChange={(e) => put({ id: e.target.value })} />
       <Typed
         label="Ends within"
@@ -117,20 +126,7 @@ export function TaskDetails({
         hint="such as 14 d"
         onChange={(lockSeconds) => put({ lockSeconds })}
       />
-      <Choice
-        label="Follows"
-        value={t.after[0]?.task ?? ''}
-        choices={{ '': 'nothing', ...Object.fromEntries(others.map((o) => [o, o])) }}
-        onChange={(task) => put({ after: task === '' ? [] : [{ task, on: t.after[0]?.on ?? 'success' }] })}
-      />
-      {t.after.length > 0 && (
-        <Choice
-          label="After"
-          value={t.after[0]!.on}
-          choices={{ success: 'success', failure: 'failure', always: 'either end' }}
-          onChange={(on) => put({ after: [{ ...t.after[0]!, on }] })}
-        />
-      )}
+      <Links after={t.after} others={others} onChange={(after) => put({ after })} />
       <FormControlLabel
         control={<Checkbox size="small" checked={t.checksum} onChange={(_, checksum) => put({ checksum })} />}
         label="Checksum"
@@ -145,28 +141,56 @@ export function TaskDetails({
         control={<Checkbox size="small" checked={t.outsideChain} onChange={(_, v) => put({ outsideChain: v })} />}
         label="Outside the chain"
       />
-      {makesSet(t.kind) && (
-        <Button onClick={onShare} sx={{ gridColumn: 'span 2', justifySelf: 'start' }}>
-          Same places and care for all sets
+      <Box sx={{ gridColumn: 'span 2', display: 'flex', justifyContent: 'flex-end', gap: 1 }}>
+        {makesSet(t.kind) && <Button onClick={onShare}>Same care for all sets</Button>}
+        <Button color="error" onClick={onRemove}>
+          Remove task
         </Button>
-      )}
-      <Button color="error" onClick={onRemove} sx={{ justifySelf: 'start' }}>
-        Remove task
-      </Button>
-      {t.recurrence && (
-        <RecurrenceDetails
-          recurrence={t.recurrence}
-          zone={zone}
-          next={next}
-          onChange={(more) => put({ recurrence: { ...t.recurrence, ...more } })}
-        />
-      )}
+      </Box>
       {databases.length > 0 && (
         <Box sx={{ gridColumn: '1 / -1' }}>
           <AskForRun tasks={[{ plan, task: t.id, kind: t.kind }]} databases={databases} zone={zone} />
         </Box>
       )}
     </Box>
+  );
+}
+
+type Link = TaskDraft['after'][number];
+
+/** What it follows, and after which end of it. */
+function Links({ after, others, onChange }: { after: Link[]; others: string[]; onChange: (after: Link[]) => void }) {
+  const free = others.filter((o) => after.every((a) => a.task !== o));
+  const tasks = (own: string[]) => Object.fromEntries([['', 'nothing'], ...[...own, ...free].map((o) => [o, o])]);
+  const put = (i: number, next: Link | null) =>
+    onChange(after.flatMap((a, n) => (n !== i ? [a] : next === null ? [] : [next])));
+  return (
+    <>
+      {after.map((a, i) => (
+        <Fragment key={a.task}>
+          <Choice
+            label={i === 0 ? 'Follows' : 'and follows'}
+            value={a.task}
+            choices={tasks([a.task])}
+            onChange={(task) => put(i, task === '' ? null : { ...a, task })}
+          />
+          <Choice
+            label="After its"
+            value={a.on}
+            choices={{ success: 'success', failure: 'failure', always: 'either end' }}
+            onChange={(on) => put(i, { ...a, on })}
+          />
+        </Fragment>
+      ))}
+      {free.length > 0 && (
+        <Choice
+          label={after.length === 0 ? 'Follows' : 'and follows'}
+          value=""
+          choices={tasks([])}
+          onChange={(task) => task !== '' && onChange([...after, { task, on: 'success' }])}
+        />
+      )}
+    </>
   );
 }
 
@@ -197,12 +221,12 @@ function RecurrenceDetails({
         onChange={(_, z) => onChange({ zone: z })}
         renderInput={(p) => <TextField {...p} label="Time zone" />}
       />
-      <TextField
+      <Typed
         label="In force from"
-        type="date"
         value={r.start?.slice(0, 10) ?? ''}
-        onChange={(e) => onChange({ start: e.target.value + (r.rule && !r.words ? (r.start?.slice(10) ?? '') : '') })}
-        slotProps={{ inputLabel: { shrink: true } }}
+        read={(text) => (day.test(text) ? text : undefined)}
+        hint="such as 2026-12-01"
+        onChange={(date) => date && onChange({ start: date + (r.words ? '' : (r.start?.slice(10) ?? '')) })}
       />
       <Autocomplete
         multiple

@@ -194,10 +194,16 @@ export function readKeep(text: string): KeepDraft | null {
   return keep;
 }
 
-/** Minutes or hours as people write them: "45 min", "6 h"; empty for none. */
+/** A span as people write it: "45 min", "6 h", "14 d"; empty for none. */
 export function spanWords(seconds: number | null): string {
   if (!seconds) return '';
-  return seconds % 3600 === 0 ? `${seconds / 3600} h` : seconds % 60 === 0 ? `${seconds / 60} min` : `${seconds} s`;
+  return seconds >= 172_800 && seconds % 86_400 === 0
+    ? `${seconds / 86_400} d`
+    : seconds % 3600 === 0
+      ? `${seconds / 3600} h`
+      : seconds % 60 === 0
+        ? `${seconds / 60} min`
+        : `${seconds} s`;
 }
 
 /** Reads what {@link spanWords} writes; undefined when it cannot be read, null when it is empty. */

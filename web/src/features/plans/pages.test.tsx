@@ -266,7 +266,7 @@ describe('a task of the worksheet', () => {
       ),
     );
     fireEvent.click(screen.getByRole('button', { name: /More/ }));
-    fireEvent.click(screen.getByRole('button', { name: 'Same places and care for all sets' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Same care for all sets' }));
     expect(shared).toBe(1);
   });
 
