@@ -98,7 +98,7 @@ export const theme = createTheme({
       styleOverrides: { root: { fontSize: 13, '&[data-shrink=false]': { transform: 'translate(12px, 7px)' } } },
     },
     MuiAutocomplete: {
-      styleOverrides: { inputRoot: { paddingTop: '1px !important', paddingBottom: '1px !important' } },
+      styleOverrides: { inputRoot: { paddingTop: '1px !important', paddingBottom: '1px !important', minHeight: 31 } },
     },
     MuiToggleButton: {
       styleOverrides: {

@@ -104,7 +104,7 @@ export function SetTable(props: {
                 <TableCell title={utc(s.coversTo)} sx={{ whiteSpace: 'nowrap' }}>
                   {localTime(s.coversTo, zone)}
                 </TableCell>
-                <TableCell>
+                <TableCell sx={{ whiteSpace: 'nowrap' }}>
                   <code>
                     {s.fromPosition !== null && `${s.fromPosition} – `}
                     {s.toPosition}
@@ -112,24 +112,12 @@ export function SetTable(props: {
                 </TableCell>
                 <TableCell>
                   {bytes(s.dataBytes)}
-                  {s.key && <Box sx={{ color: 'text.secondary', fontSize: 11.5, whiteSpace: 'nowrap' }}>key {s.key}</Box>}
+                  {s.key && (
+                    <Box sx={{ color: 'text.secondary', fontSize: 11.5, whiteSpace: 'nowrap' }}>key {s.key}</Box>
+                  )}
                 </TableCell>
                 <TableCell>
-                  {s.copies.map((c) => (
-                    <Box
-                      key={c.store}
-                      component="span"
-                      sx={{
-                        mr: 1.5,
-                        whiteSpace: 'nowrap',
-                        color: c.state === 'damaged' ? 'verdict.breached' : c.removedAt ? 'text.secondary' : undefined,
-                      }}
-                    >
-                      {c.store}
-                      {c.removedAt ? ', removed' : c.state === 'good' ? '' : `, ${c.state}`}
-                      {c.lockedUntil && !c.removedAt ? ', locked' : ''}
-                    </Box>
-                  ))}
+                  <Copies of={s.copies} />
                 </TableCell>
               </TableRow>
             ))}
@@ -143,4 +131,25 @@ export function SetTable(props: {
       )}
     </Box>
   );
+}
+
+const standing = (c: Schemas['CopyView']) => (c.removedAt ? 'removed' : c.state);
+
+/** Where the copies of a set lie, by how they stand. */
+function Copies({ of: copies }: { of: Schemas['CopyView'][] }) {
+  return ['good', 'unverified', 'damaged', 'removed'].map((how) => {
+    const these = copies.filter((c) => standing(c) === how);
+    if (these.length === 0) return null;
+    return (
+      <Box
+        key={how}
+        sx={{ color: how === 'damaged' ? 'verdict.breached' : how === 'removed' ? 'text.secondary' : undefined }}
+      >
+        {these.map((c) => c.store + (c.lockedUntil && how !== 'removed' ? ' (locked)' : '')).join(', ')}
+        {how !== 'good' && (
+          <Box sx={{ fontSize: 11.5, color: how === 'damaged' ? undefined : 'text.secondary' }}>{how}</Box>
+        )}
+      </Box>
+    );
+  });
 }
