@@ -159,7 +159,7 @@ public static class TarnholtFerries
         string[] exportHosts = ["quay-h4", "hill-h2"], managedHosts = ["quay-m1", "hill-m1"], bigHosts = ["quay-h3", "hill-h2"];
         return
         [
-            new("tickets", "Tickets", "ticketing", "chain-log", "quay-h1", chainHosts, "counter", 420, "counter", 12),
+            new("tickets", "Tickets", "ticketing", "chain-log", "quay-h1", chainHosts, "counter", 400, "counter", 12),
             new("ticket-payments", "Ticket payments", "ticketing", "chain-log", "quay-h1", chainHosts, "counter", 180, "counter", 12),
             new("ticket-refunds", "Ticket refunds", "ticketing", "chain-log", "quay-h1", chainHosts, "office", 60, "office", 26),
             new("ticket-reports", "Ticket reports", "ticketing", "stream-log", "quay-h2", streamHosts, "daily", 300, "full-only", 0),
