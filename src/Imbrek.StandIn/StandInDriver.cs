@@ -246,7 +246,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
                 throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is no longer there", copy);
             }
 
-            return set.Key is not { } key || world.Fleet.Hosts[instance.Host].Keys.Contains(key)
+            return set.Key is not { } key || world.Fleet.Hosts[instance.Host].HasKey(key) != false
                 ? set
                 : throw new DriverException(DriverProblem.Refused, $"{copy.Set} is encrypted with key {key}, which is not on {instance.Host}");
         }

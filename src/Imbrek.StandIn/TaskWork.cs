@@ -96,7 +96,7 @@ internal sealed class TaskWork(World world, Action<Order> made)
             return;
         }
 
-        if (task.Key is { } key && world.Fleet.Hosts[d.Database.Host].Keys is { Count: > 0 } keys && !keys.Contains(key))
+        if (task.Key is { } key && world.Fleet.Hosts[d.Database.Host].HasKey(key) == false)
         {
             end(new TaskOutcome.Fails($"key {key} is not on {d.Database.Host}", false));
             return;

@@ -466,12 +466,12 @@ public sealed class World : IDisposable
         }
     }
 
-    /// <summary>The first recovery host that qualifies and has every key the database's sets are encrypted with; null when none does.</summary>
+    /// <summary>The first recovery host that qualifies and lacks no key the database's sets are encrypted with; null when none does.</summary>
     private Id<Host>? HostWithKeys(SimulatedDatabase d)
     {
         var keys = d.Sets.Values.Select(s => s.Key).OfType<string>().ToHashSet();
         return d.Database.RecoveryHosts
-            .Where(h => HostQualification.WhyNot(Fleet, d.Database, Fleet.Hosts[h], Loss.None) is null && keys.IsSubsetOf(Fleet.Hosts[h].Keys))
+            .Where(h => HostQualification.WhyNot(Fleet, d.Database, Fleet.Hosts[h], Loss.None) is null && keys.All(k => Fleet.Hosts[h].HasKey(k) != false))
             .Select(h => (Id<Host>?)h).FirstOrDefault();
     }
 

@@ -157,7 +157,7 @@ public static class PlanFindings
 
         void LookAtKey(Plan plan, string key)
         {
-            bool Without(Host h) => h.Keys.Count > 0 && !h.Keys.Contains(key);
+            bool Without(Host h) => h.HasKey(key) == false;
             if (Without(fleet.Hosts[database.Host]))
             {
                 Say("key-not-at-source", Urgency.Now, $"Key {key} is not on {database.Host}, which {plan.Name} has encrypt with it", "Every run of it fails", $"Put key {key} on {database.Host}");

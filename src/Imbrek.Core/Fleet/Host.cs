@@ -21,4 +21,9 @@ public sealed record Host(
     IReadOnlyList<string> Versions,
     IReadOnlyList<string> Keys,
     int? Slots = null,
-    double? Processors = null);
+    double? Processors = null)
+{
+    /// <summary>Whether a key is present; null when it is not stated which are.</summary>
+    /// <param name="key">The name of the key.</param>
+    public bool? HasKey(string key) => Keys.Count == 0 ? null : Keys.Contains(key);
+}

@@ -59,10 +59,10 @@ public static class Prechecks
 
     private static Precheck KeyCheck(Host host, string[] keys)
     {
-        var missing = keys.Where(k => !host.Keys.Contains(k)).ToArray();
+        var missing = keys.Where(k => host.HasKey(k) != true).ToArray();
         return keys.Length == 0 ? new("key", PrecheckOutcome.Passed, "its copies are not encrypted")
             : missing.Length == 0 ? new("key", PrecheckOutcome.Passed, $"key {string.Join(", ", keys)} is present")
-            : host.Keys.Count == 0 ? new("key", PrecheckOutcome.Warned, $"key {string.Join(", ", missing)} is needed; which keys {host.Id} has is not known")
+            : host.HasKey(missing[0]) is null ? new("key", PrecheckOutcome.Warned, $"key {string.Join(", ", missing)} is needed; which keys {host.Id} has is not known")
             : new("key", PrecheckOutcome.Failed, $"key {string.Join(", ", missing)} is not on {host.Id}: the copies could not be read there");
     }
 
