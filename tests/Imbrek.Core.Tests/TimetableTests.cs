@@ -250,6 +250,16 @@ public class TimetableTests
     }
 
     [Fact]
+    public void Log_that_goes_where_no_full_does_counts_since_the_full_all_the_same()
+    {
+        var plan = Usual();
+        plan = plan with { Tasks = [.. plan.Tasks.Where(t => t.Kind != TaskKind.Differential).Select(t => t.Kind == TaskKind.Full ? t with { Store = Far, CopyTo = [] } : t.Kind == TaskKind.Log ? t with { CopyTo = [] } : t)] };
+        var fleet = Harbour().WithPlans([plan]);
+        var figures = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday + Duration.FromDays(4) }).ByDatabase[new("d0")];
+        Assert.InRange(figures.Single(f => f.Loss.Kind == LossKind.None).Window.WorstExposureSeconds!.Value, 900, 1020);
+    }
+
+    [Fact]
     public void A_proposal_beats_all_at_one_minute_and_breaks_nothing()
     {
         var plan = Plan(Task(TaskKind.Full, "daily 01:00") with { Window = Duration.FromHours(1) }, Task(TaskKind.Log, "every 5 minutes") with { SpreadOver = Duration.FromMinutes(4) });

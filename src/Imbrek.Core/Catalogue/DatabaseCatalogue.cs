@@ -285,8 +285,8 @@ public sealed class DatabaseCatalogue
 
     internal bool HasUsableOn => usableOn is not null;
 
-    /// <summary>The first instant after another at which a copy comes, goes, or is no longer locked; null when none is known. What is observed stays true until then.</summary>
-    public Instant? NextCopyEvent(Instant after)
+    /// <summary>The first instant after another at which a copy comes, goes, or is no longer locked; null when none is known.</summary>
+    internal Instant? NextCopyEvent(Instant after)
     {
         var (from, next) = (after.ToUnixTimeMilliseconds(), Open);
         foreach (var times in (ReadOnlySpan<long[]?>)[AvailableAt, RemovedAt, LockedUntil])

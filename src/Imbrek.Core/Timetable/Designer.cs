@@ -200,15 +200,15 @@ public static class Designer
             }
         }
 
+        // Log that goes where no state does is applied to whichever state is left.
+        var anywhere = inStore.GroupBy(p => p.Key.Database).ToDictionary(g => g.Key, g => g.Min(p => p.Value));
         var bases = new Dictionary<Id<Database>, long>();
-        foreach (var s in series.Where(s => s.Task.Kind == TaskKind.Log))
+        foreach (var s in series.Where(s => s.Task.Kind == TaskKind.Log && anywhere.ContainsKey(s.Database.Id)))
         {
             foreach (var store in s.Task.Stores)
             {
-                if (inStore.TryGetValue((s.Database.Id, store), out var last))
-                {
-                    bases[s.Database.Id] = Math.Min(bases.GetValueOrDefault(s.Database.Id, long.MaxValue), last);
-                }
+                var last = inStore.GetValueOrDefault((s.Database.Id, store), anywhere[s.Database.Id]);
+                bases[s.Database.Id] = Math.Min(bases.GetValueOrDefault(s.Database.Id, long.MaxValue), last);
             }
         }
 

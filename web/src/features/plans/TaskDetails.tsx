@@ -26,7 +26,8 @@ export function TaskDetails({
   task: TaskDraft;
   others: string[];
   zone: string;
-  next: string[];
+  /** Undefined while it is not known. */
+  next: string[] | undefined;
   onChange: (next: Partial<TaskDraft>) => void;
   onRemove: () => void;
   /** Gives its places and its care to every task that makes sets. */
@@ -205,7 +206,8 @@ function RecurrenceDetails({
 }: {
   recurrence: NonNullable<TaskDraft['recurrence']>;
   zone: string;
-  next: string[];
+  /** Undefined while it is not known. */
+  next: string[] | undefined;
   onChange: (more: Partial<NonNullable<TaskDraft['recurrence']>>) => void;
 }) {
   const zones = usePlaces().data?.timeZones ?? [];
@@ -243,9 +245,11 @@ function RecurrenceDetails({
         )}
       />
       <Box sx={{ gridColumn: '1 / -1', fontSize: 12.5, color: 'text.secondary' }} data-testid="next-runs">
-        {next.length === 0
-          ? 'It is never due again.'
-          : `Next: ${next.map((n) => localTime(n, zone, false)).join(' · ')}`}
+        {next === undefined
+          ? ''
+          : next.length === 0
+            ? 'It is never due again.'
+            : `Next: ${next.map((n) => localTime(n, zone, false)).join(' · ')}`}
       </Box>
     </>
   );

@@ -147,7 +147,7 @@ export function TaskRow({
           task={t}
           others={others}
           zone={zone}
-          next={m?.next ?? []}
+          next={m?.error ? undefined : m?.next}
           onChange={put}
           onRemove={onRemove}
           onShare={onShare}

@@ -212,6 +212,7 @@ describe('a task of the worksheet', () => {
     };
     show(row((t) => changes.push(t), [], task));
     fireEvent.click(screen.getByRole('button', { name: /More/ }));
+    expect(screen.getByTestId('next-runs').textContent).toBe('');
     await waitFor(() => expect(screen.getByTestId('next-runs').textContent).toBe('Next: Tue 24 Nov 01:00'));
     expect(asked.at(-1)).toContain('from=2026-01-01&except=2026-12-24');
     const not = screen.getByLabelText('But not on');
