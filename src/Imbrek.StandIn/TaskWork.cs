@@ -394,7 +394,7 @@ internal sealed class TaskWork(World world, Action<Order> made)
 
     private async void TestRestore(SimulatedDatabase d, Action<TaskOutcome> end)
     {
-        var problem = await world.RehearseAsync(d);
+        var problem = await Rehearsal.RunAsync(world, d);
         end(problem is null ? new TaskOutcome.Goes("restored aside, checked and thrown away") : new TaskOutcome.Fails(problem, true));
     }
 }

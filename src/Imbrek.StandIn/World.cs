@@ -370,7 +370,7 @@ public sealed class World : IDisposable
         {
             foreach (var days in d.Script.RehearsedDaysAgo)
             {
-                Schedule((script.Now - Duration.FromDays(days)).ToUnixTimeMilliseconds(), () => _ = RehearseAsync(d));
+                Schedule((script.Now - Duration.FromDays(days)).ToUnixTimeMilliseconds(), () => _ = Rehearsal.RunAsync(this, d));
             }
         }
     }
@@ -463,52 +463,6 @@ public sealed class World : IDisposable
         if (!inHistory)
         {
             changes.Add(new WorldChange.SetChanged(Now, set, isNew));
-        }
-    }
-
-    /// <summary>The first recovery host that qualifies and lacks no key the database's sets are encrypted with; null when none does.</summary>
-    private Id<Host>? HostWithKeys(SimulatedDatabase d)
-    {
-        var keys = d.Sets.Values.Select(s => s.Key).OfType<string>().ToHashSet();
-        return d.Database.RecoveryHosts
-            .Where(h => HostQualification.WhyNot(Fleet, d.Database, Fleet.Hosts[h], Loss.None) is null && keys.All(k => Fleet.Hosts[h].HasKey(k) != false))
-            .Select(h => (Id<Host>?)h).FirstOrDefault();
-    }
-
-    /// <summary>Restores a database aside, measures it and throws it away.</summary>
-    /// <returns>What went wrong; null when nothing did.</returns>
-    internal async Task<string?> RehearseAsync(SimulatedDatabase d)
-    {
-        try
-        {
-            var subject = RecoverySubject.Of(Fleet, d.Database, new DatabaseCatalogue(d.Database.Id, d.Sets.Values));
-            var started = Now;
-            if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started, Host = HostWithKeys(d) }).Best is not { } path)
-            {
-                return "there is nothing to restore from";
-            }
-
-            var driver = new StandInDriver(this);
-            var instance = new InstanceSpec($"rehearsal-{d.Database.Id}", d.Database.Id, path.Host, "rehearsal");
-            await driver.ProvisionAsync(instance, default);
-            foreach (var step in path.Steps.Where(s => s.Kind != SetKind.Log))
-            {
-                await driver.RestoreSetAsync(instance, new SetCopy(step.Set, step.Store), default);
-            }
-
-            var logs = path.Steps.Where(s => s.Kind == SetKind.Log).Select(s => new SetCopy(s.Set, s.Store)).ToArray();
-            await driver.ApplyLogsAsync(instance, logs, path.Reaches, _ => { }, default);
-            await driver.OpenAsync(instance, default);
-            var actual = (Now - started).TotalSeconds;
-            var checks = await driver.CheckAsync(instance, path.Reaches, null, default);
-            await driver.DiscardAsync(instance, default);
-            changes.Add(new WorldChange.Rehearsed(
-                Now, d.Database.Id, new RehearsalMeasure(started, started, path.Reaches, path.Host, path.Seconds, actual, checks)));
-            return checks.All(c => c.Passed) ? null : "a check did not pass";
-        }
-        catch (DriverException e)
-        {
-            return e.Message;
         }
     }
 }

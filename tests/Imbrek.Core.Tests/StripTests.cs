@@ -100,36 +100,4 @@ public class StripTests
         var nearest = NearestInstants.To(At(wanted), [new(At(10), At(20)), new(At(30), At(30))]);
         Assert.Equal(new NearestInstants(inside, before is { } b ? At(b) : null, after is { } a ? At(a) : null), nearest);
     }
-
-    [Fact]
-    public void The_chain_of_a_log_goes_back_to_the_latest_base_and_a_full_is_needed_by_all_that_rests_on_it_alone()
-    {
-        BackupSet Base(string id, SetKind kind, int minute, string? parent) => new()
-        {
-            Id = new(id),
-            Database = new("d"),
-            Kind = kind,
-            Parent = parent is null ? null : new Id<BackupSet>(parent),
-            ToPosition = minute,
-            CoversTo = Start + Duration.FromMinutes(minute),
-            FinishedAt = Start,
-            DataBytes = 1,
-            Copies = [Copy(minute)],
-        };
-        BackupSet[] sets =
-        [
-            Base("full", SetKind.Full, 0, null),
-            .. Enumerable.Range(0, 5).Select(i => Log(i, i, i + 1)),
-            Base("diff", SetKind.Differential, 3, "full"),
-        ];
-        var lineage = Lineage.Of(
-            new Database { Id = new("d"), Name = "D", Engine = new("e"), Host = new("h"), SizeBytes = 1 }, new DatabaseCatalogue(new("d"), sets));
-        var c = lineage.Catalogue;
-        var (needs, neededBy) = SetChain.Of(lineage, c.IndexOf(new("l4")));
-        Assert.Equal(["l3", "diff", "full"], needs.Select(n => c.IdOf(n).Value));
-        Assert.Equal(0, neededBy);
-        Assert.Equal(6, SetChain.Of(lineage, c.IndexOf(new("full"))).NeededBy);
-        Assert.Equal(0, SetChain.Of(lineage, c.IndexOf(new("diff"))).NeededBy);
-        Assert.Equal(2, SetChain.Of(lineage, c.IndexOf(new("l0"))).NeededBy);
-    }
 }

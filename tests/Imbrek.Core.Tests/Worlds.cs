@@ -56,6 +56,14 @@ internal static class Worlds
             sets.Add(Set(r, i, sets, branches));
         }
 
+        // Two that build on each other, or one that builds on itself.
+        var incrementals = Enumerable.Range(0, count).Where(i => sets[i].Kind == SetKind.Incremental).ToArray();
+        if (incrementals.Length > 0 && r.Next(6) == 0)
+        {
+            var (one, other) = (incrementals[r.Next(incrementals.Length)], incrementals[r.Next(incrementals.Length)]);
+            (sets[one], sets[other]) = (sets[one] with { Parent = sets[other].Id }, sets[other] with { Parent = sets[one].Id });
+        }
+
         return new World(fleet, database, sets, Losses[r.Next(Losses.Length)], Start + Duration.FromMinutes(r.Next(50, 400)));
     }
 

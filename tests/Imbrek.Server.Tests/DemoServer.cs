@@ -25,11 +25,11 @@ public sealed class DemoServer : IAsyncLifetime
         return admin;
     }
 
-    /// <summary>Signs somebody in to a world that hardly moves, so that what they read twice is the same.</summary>
+    /// <summary>Signs somebody in to a world that stands still, so that what they read twice is the same.</summary>
     public async Task<Session> StillAsync(string name)
     {
         using var admin = await AdminAsync();
-        await admin.PaceAsync(1);
+        await admin.PaceAsync(0);
         return await Session.SignInAsync(Server.Url, name);
     }
 

@@ -16,11 +16,16 @@ public sealed class DatabaseCatalogue
     /// <summary>A parent that is named and not there: the set is never available.</summary>
     internal const int ParentMissing = -2;
 
+    /// <summary>A parent that builds on the set itself: neither is ever available.</summary>
+    internal const int ParentCircular = -3;
+
     /// <summary>The set names no parent.</summary>
     internal const int NoParent = -1;
 
     internal readonly SetKind[] Kinds;
     internal readonly int[] Branches;
+
+    /// <summary>For each set its parent's place, or one of <see cref="NoParent"/>, <see cref="ParentMissing"/>, <see cref="ParentCircular"/>: who follows parents always comes to an end.</summary>
     internal readonly int[] Parents;
     internal readonly long[] FromPositions;
     internal readonly long[] ToPositions;
@@ -44,7 +49,7 @@ public sealed class DatabaseCatalogue
     private readonly byte[] idBytes;
     private readonly int[] idEnds;
     private readonly Dictionary<int, IReadOnlyList<Id<Host>>>? usableOn;
-    private readonly Dictionary<int, string>? missingParents;
+    private Dictionary<int, string>? missingParents;
 
     /// <summary>For each set the number of its key, from 1; 0 for none. Null when no set is encrypted.</summary>
     private readonly byte[]? keyNumbers;
@@ -171,6 +176,7 @@ public sealed class DatabaseCatalogue
         }
 
         Stores = [.. stores];
+        BreakCycles();
     }
 
     /// <summary>The database these sets are of.</summary>
@@ -308,10 +314,47 @@ public sealed class DatabaseCatalogue
     /// <summary>Whether log can follow this set, looking at the set alone and not at its parents.</summary>
     internal bool AcceptsLogByItself(int index) => Kinds[index] != SetKind.Export && (flags[index] & 2) != 0;
 
+    /// <summary>Why a set can never be restored for want of its own parent; null when it has it, or needs none.</summary>
+    internal string? WhyWithoutParent(int index) => Parents[index] switch
+    {
+        ParentMissing => $"{IdOf(index)} builds on {(ParentOf(index) is { } name ? name.Value : "a set")}, which is not in the catalogue",
+        ParentCircular => $"{IdOf(index)} builds on {ParentOf(index)}, which builds on it in turn",
+        _ => null,
+    };
+
     private Id<BackupSet>? ParentOf(int index) => Parents[index] switch
     {
         NoParent => null,
-        ParentMissing => missingParents?.GetValueOrDefault(index) is { } name ? new(name) : null,
+        ParentMissing or ParentCircular => missingParents?.GetValueOrDefault(index) is { } name ? new(name) : null,
         var p => IdOf(p),
     };
+
+    /// <summary>Each set of a cycle loses its parent, whose name alone stays.</summary>
+    private void BreakCycles()
+    {
+        // A parent mostly stands before what builds on it; where all do there is no cycle.
+        if (!Parents.Where((parent, set) => parent >= set).Any())
+        {
+            return;
+        }
+
+        // The walk that was the first to come by a set, from 1.
+        var walks = new int[Count];
+        for (var set = 0; set < Count; set++)
+        {
+            var at = set;
+            for (; at >= 0 && walks[at] == 0; at = Parents[at])
+            {
+                walks[at] = set + 1;
+            }
+
+            while (at >= 0 && walks[at] == set + 1 && Parents[at] >= 0)
+            {
+                var next = Parents[at];
+                (missingParents ??= [])[at] = IdOf(next).Value;
+                Parents[at] = ParentCircular;
+                at = next;
+            }
+        }
+    }
 }

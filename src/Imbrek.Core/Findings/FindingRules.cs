@@ -18,7 +18,8 @@ public static class FindingRules
     public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window)
     {
         var found = new List<Finding>();
-        var live = LiveSets(subject.Catalogue, at).ToArray();
+        var c = subject.Catalogue;
+        var live = Enumerable.Range(0, c.Count).Where(s => IsLive(c, s, at)).Select(s => c[s]).ToArray();
         if (live.Length == 0)
         {
             found.Add(new(
@@ -34,6 +35,7 @@ public static class FindingRules
             found.AddRange(SameFailureDomain(subject, live, at));
             found.AddRange(HoleInLog(subject, live, at, window));
             found.AddRange(Damaged(subject, live));
+            found.AddRange(WithoutParent(subject, at));
             found.AddRange(LogDiscarded(subject));
             if (proof is null)
             {
@@ -54,20 +56,19 @@ public static class FindingRules
         return [.. found.OrderByDescending(f => f.Urgency)];
     }
 
-    private static IEnumerable<BackupSet> LiveSets(DatabaseCatalogue catalogue, Instant at)
+    /// <summary>Whether some copy of a set is there at an instant.</summary>
+    private static bool IsLive(DatabaseCatalogue catalogue, int set, Instant at)
     {
         var a = at.ToUnixTimeMilliseconds();
-        for (var i = 0; i < catalogue.Count; i++)
+        for (var copy = catalogue.CopyStart(set); copy < catalogue.CopyEnds[set]; copy++)
         {
-            for (var copy = catalogue.CopyStart(i); copy < catalogue.CopyEnds[i]; copy++)
+            if (catalogue.AvailableAt[copy] <= a && (catalogue.RemovedAt is null || catalogue.RemovedAt[copy] > a))
             {
-                if (catalogue.AvailableAt[copy] <= a && (catalogue.RemovedAt is null || catalogue.RemovedAt[copy] > a))
-                {
-                    yield return catalogue[i];
-                    break;
-                }
+                return true;
             }
         }
+
+        return false;
     }
 
     private static IEnumerable<Finding> SameFailureDomain(RecoverySubject subject, BackupSet[] live, Instant at)
@@ -125,6 +126,38 @@ public static class FindingRules
                 $"{set.Kind} {set.Id} is damaged in {bad}",
                 whole ? "One copy fewer than planned" : "No whole copy of it is left; what builds on it cannot be restored",
                 whole ? "Copy it again from the store where it is whole" : "Take a new full now");
+        }
+    }
+
+    /// <summary>"A missing parent id or a cycle makes the set unavailable, with a finding."</summary>
+    private static IEnumerable<Finding> WithoutParent(RecoverySubject subject, Instant at)
+    {
+        var c = subject.Catalogue;
+        if (!c.Parents.AsSpan().ContainsAny(DatabaseCatalogue.ParentMissing, DatabaseCatalogue.ParentCircular))
+        {
+            yield break;
+        }
+
+        foreach (var group in Enumerable.Range(0, c.Count).Where(s => IsLive(c, s, at)).GroupBy(Lowest).Where(g => c.WhyWithoutParent(g.Key) is not null))
+        {
+            var (first, more) = (group.First(), group.Count() - 1);
+            yield return new(
+                "parent-missing",
+                subject.Database.Id,
+                Urgency.Soon,
+                $"{c.Kinds[first]} {c.IdOf(first)}{(more == 0 ? "" : $" and {more} more")} cannot be restored",
+                c.WhyWithoutParent(group.Key)!,
+                "Import what they build on if it still lies somewhere, or take a new full now");
+        }
+
+        int Lowest(int set)
+        {
+            while (c.Parents[set] >= 0)
+            {
+                set = c.Parents[set];
+            }
+
+            return set;
         }
     }
 

@@ -218,8 +218,8 @@ public static class Retention
                     continue;
                 }
 
-                var best = Best(node, Reachable(store));
-                best = best >= 0 ? best : Best(node, Reachable(null));
+                var best = lineage.LatestSource(node, Reachable(store));
+                best = best >= 0 ? best : lineage.LatestSource(node, Reachable(null));
                 if (best >= 0)
                 {
                     Need(lineage.SetOf(best), store, set);
@@ -245,22 +245,6 @@ public static class Retention
                     }
                 }
             }
-        }
-
-        /// <summary>The latest state a log can be applied to; of equally late ones a base.</summary>
-        private int Best(int node, bool[] within)
-        {
-            var best = -1;
-            foreach (var source in lineage.SourcesOf(node))
-            {
-                if (within[source] && (best < 0 || lineage.TimeOf(source) > lineage.TimeOf(best)
-                    || (lineage.TimeOf(source) == lineage.TimeOf(best) && c.Kinds[lineage.SetOf(source)] != SetKind.Log)))
-                {
-                    best = source;
-                }
-            }
-
-            return best;
         }
 
         private void Need(int set, byte store, int dependent)
@@ -289,45 +273,9 @@ public static class Retention
                 return known;
             }
 
-            var reached = new bool[lineage.Count];
-            for (var k = 0; k < lineage.Count; k++)
-            {
-                var node = lineage.Order is null ? k : lineage.Order[k];
-                var set = lineage.SetOf(node);
-                if (!Has(set))
-                {
-                    continue;
-                }
-
-                if (c.Kinds[set] != SetKind.Log)
-                {
-                    reached[node] = c.Parents[set] == DatabaseCatalogue.NoParent || (c.Parents[set] >= 0 && ParentsThere(set));
-                    continue;
-                }
-
-                foreach (var source in lineage.SourcesOf(node))
-                {
-                    reached[node] |= reached[source];
-                }
-            }
-
-            return reachable[store ?? stores] = reached;
+            return reachable[store ?? stores] = lineage.Reached(Has);
 
             bool Has(int set) => store is { } one ? whole[(set * stores) + one] >= 0 : whole.AsSpan(set * stores, stores).ContainsAnyExcept(-1);
-
-            bool ParentsThere(int set)
-            {
-                var at = c.Parents[set];
-                for (var steps = 0; at >= 0 && steps <= c.Count; at = c.Parents[at], steps++)
-                {
-                    if (!Has(at))
-                    {
-                        return false;
-                    }
-                }
-
-                return at == DatabaseCatalogue.NoParent;
-            }
         }
 
         private static string Plain(Duration duration) => PlainDuration.Of(duration.TotalSeconds);

@@ -41,32 +41,29 @@ public static class CoverExplainer
         return gaps;
     }
 
-    /// <summary>Why a set cannot be read at an instant under a loss: one clause a copy; null when it can.</summary>
+    /// <summary>Why a set, with what it builds on, cannot be read at an instant under a loss: one clause a copy; null when it can.</summary>
     /// <param name="subject">The database.</param>
+    /// <param name="availability">Its copies under the loss.</param>
     /// <param name="loss">The loss, resolved.</param>
-    /// <param name="set">The set; one that is not in the catalogue cannot be read because it is not there.</param>
+    /// <param name="set">The place of the set.</param>
     /// <param name="at">The as-of instant.</param>
-    public static string? WhyUnusable(RecoverySubject subject, Loss loss, Fleet.Id<BackupSet> set, Instant at) =>
-        subject.Catalogue.IndexOf(set) is var index and >= 0 ? WhyUnusable(subject, new Availability(subject, loss), loss, index, at) : "it is not in the catalogue";
-
-    /// <summary>The same for a set by its place.</summary>
     internal static string? WhyUnusable(RecoverySubject subject, Availability availability, Loss loss, int set, Instant at)
     {
         var c = subject.Catalogue;
         var a = at.ToUnixTimeMilliseconds();
-        if (availability.UsableAt(set, a))
+        var fault = set;
+        while (availability.UsableAt(fault, a))
         {
-            return c.Parents[set] switch
+            if (c.Parents[fault] < 0)
             {
-                DatabaseCatalogue.NoParent => null,
-                DatabaseCatalogue.ParentMissing => "the set it builds on is not in the catalogue",
-                var p => WhyUnusable(subject, availability, loss, p, at) is { } why ? $"it builds on {c.IdOf(p)}: {why}" : null,
-            };
+                return c.WhyWithoutParent(fault);
+            }
+
+            fault = c.Parents[fault];
         }
 
         var clauses = new List<string>();
-        var s = c[set];
-        foreach (var copy in s.Copies)
+        foreach (var copy in c[fault].Copies)
         {
             var store = subject.Fleet.Stores[copy.Store];
             clauses.Add(
@@ -78,7 +75,8 @@ public static class CoverExplainer
                 : $"copy in {store.Id} cannot be used: no host it is usable on is left");
         }
 
-        return clauses.Count == 0 ? "it has no copy" : string.Join(", ", clauses);
+        var why = clauses.Count == 0 ? "it has no copy" : string.Join(", ", clauses);
+        return fault == set ? why : $"it builds on {c.IdOf(fault)}: {why}";
     }
 
     private static List<string> Explain(RecoverySubject subject, Loss loss, Instant at, Instant from, Instant to)

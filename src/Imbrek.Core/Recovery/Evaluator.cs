@@ -132,46 +132,32 @@ public static class Evaluator
     internal static List<ClosedInterval> Intervals(Lineage lineage, Func<int, bool> usable, long a)
     {
         var c = lineage.Catalogue;
-        var reached = new bool[lineage.Count];
-        var known = new bool[lineage.Count];
+        var reached = lineage.Reached(usable);
         var found = new List<ClosedInterval>();
         long from = 0, to = Unset;
         for (var k = 0; k < lineage.Count; k++)
         {
             var node = lineage.Order is null ? k : lineage.Order[k];
-            var set = lineage.SetOf(node);
-            if (c.Kinds[set] != SetKind.Log)
-            {
-                reached[node] = ReachedThroughParents(c, node, usable, reached, known);
-                known[node] = true;
-                if (reached[node])
-                {
-                    Add(c.CoversTo[set], c.CoversTo[set]);
-                }
-
-                continue;
-            }
-
-            known[node] = true;
-            var earliest = long.MaxValue;
-            foreach (var source in lineage.SourcesOf(node))
-            {
-                if (reached[source])
-                {
-                    earliest = Math.Min(earliest, lineage.TimeOf(source));
-                }
-            }
-
-            if (earliest == long.MaxValue || !usable(set))
+            if (!reached[node] || lineage.IsForkStop(node))
             {
                 continue;
             }
 
-            reached[node] = true;
-            var start = Math.Max(earliest, lineage.StartOfBranch(set));
-            if (!lineage.IsForkStop(node) && start <= c.CoversTo[set])
+            var start = c.CoversTo[node];
+            if (c.Kinds[node] == SetKind.Log)
             {
-                Add(start, c.CoversTo[set]);
+                // Any instant from the earliest state it can be applied to.
+                foreach (var source in lineage.SourcesOf(node))
+                {
+                    start = reached[source] ? Math.Min(start, lineage.TimeOf(source)) : start;
+                }
+
+                start = Math.Max(start, lineage.StartOfBranch(node));
+            }
+
+            if (start <= c.CoversTo[node])
+            {
+                Add(start, c.CoversTo[node]);
             }
         }
 
@@ -215,27 +201,4 @@ public static class Evaluator
     }
 
     private const long Unset = long.MinValue;
-
-    private static bool ReachedThroughParents(DatabaseCatalogue c, int node, Func<int, bool> usable, bool[] reached, bool[] known)
-    {
-        for (int at = node, steps = 0; at != DatabaseCatalogue.NoParent; at = c.Parents[at], steps++)
-        {
-            if (at == DatabaseCatalogue.ParentMissing || steps > c.Count)
-            {
-                return false;
-            }
-
-            if (known[at])
-            {
-                return reached[at];
-            }
-
-            if (!usable(at))
-            {
-                return false;
-            }
-        }
-
-        return true;
-    }
 }

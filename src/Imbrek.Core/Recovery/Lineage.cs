@@ -73,6 +73,74 @@ public sealed class Lineage
     internal long StartOfBranch(int set) =>
         startOf.Count == 0 ? long.MinValue : startOf.GetValueOrDefault(Catalogue.Branches[set], long.MinValue);
 
+    /// <summary>Which nodes some chain of usable sets leads to (section 2): a base with all it builds on, a log that some reached state accepts.</summary>
+    /// <param name="usable">Whether a set itself can be read; asked at most once for most sets.</param>
+    internal bool[] Reached(Func<int, bool> usable)
+    {
+        var reached = new bool[Count];
+        var known = new bool[Count];
+        for (var k = 0; k < Count; k++)
+        {
+            var node = Order is null ? k : Order[k];
+            reached[node] = Catalogue.Kinds[SetOf(node)] == SetKind.Log
+                ? AnyOf(SourcesOf(node), reached) && usable(SetOf(node))
+                : ReachedThroughParents(node, usable, reached, known);
+            known[node] = true;
+        }
+
+        return reached;
+
+        static bool AnyOf(ReadOnlySpan<int> nodes, bool[] flags)
+        {
+            foreach (var node in nodes)
+            {
+                if (flags[node])
+                {
+                    return true;
+                }
+            }
+
+            return false;
+        }
+    }
+
+    /// <summary>The latest state a log can be applied to; of equally late ones a base, which is nearer to a restore.</summary>
+    /// <param name="node">The log.</param>
+    /// <param name="within">The states that count.</param>
+    /// <returns>The node; -1 when there is none.</returns>
+    internal int LatestSource(int node, bool[] within)
+    {
+        var best = -1;
+        foreach (var source in SourcesOf(node))
+        {
+            if (within[source] && (best < 0 || TimeOf(source) > TimeOf(best) || (TimeOf(source) == TimeOf(best) && Catalogue.Kinds[SetOf(source)] != SetKind.Log)))
+            {
+                best = source;
+            }
+        }
+
+        return best;
+    }
+
+    private bool ReachedThroughParents(int node, Func<int, bool> usable, bool[] reached, bool[] known)
+    {
+        var at = node;
+        for (; at >= 0; at = Catalogue.Parents[at])
+        {
+            if (known[at])
+            {
+                return reached[at];
+            }
+
+            if (!usable(at))
+            {
+                return false;
+            }
+        }
+
+        return at == DatabaseCatalogue.NoParent;
+    }
+
     /// <summary>Builds the graph.</summary>
     /// <param name="database">The database, for its branches.</param>
     /// <param name="catalogue">Its sets.</param>
@@ -223,7 +291,7 @@ public sealed class Lineage
         /// <summary>"An incremental or differential accepts log only if its base does."</summary>
         private bool AcceptsLogWithParents(int set)
         {
-            for (int at = set, steps = 0; at >= 0 && steps <= c.Count; at = c.Parents[at], steps++)
+            for (var at = set; at >= 0; at = c.Parents[at])
             {
                 if (!c.AcceptsLogByItself(at))
                 {

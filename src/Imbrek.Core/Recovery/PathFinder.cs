@@ -148,6 +148,7 @@ public sealed class PathFinder
         var n = lineage.Count;
         var seconds = new double[n];
         var before = new int[n];
+        var bases = new double[c.Count];
         Array.Fill(seconds, double.PositiveInfinity);
         var (reach, cost, last, lastSource, lastStop) = (long.MinValue, double.PositiveInfinity, -1, -1, 0L);
         for (var k = 0; k < n; k++)
@@ -163,11 +164,8 @@ public sealed class PathFinder
             if (c.Kinds[set] != SetKind.Log)
             {
                 // Even when its parent stands later in the order, as a differential's may.
-                seconds[node] = BaseSeconds(set, restriction, 0);
-                if (restriction.OnlyBase is { } only && node != only)
-                {
-                    seconds[node] = double.PositiveInfinity;
-                }
+                var own = BaseSeconds(set, restriction, bases);
+                seconds[node] = restriction.OnlyBase is { } only && node != only ? double.PositiveInfinity : own;
 
                 if (c.CoversTo[set] <= target && Answers(set))
                 {
@@ -281,21 +279,23 @@ public sealed class PathFinder
         return hosts.Count == 0 || hosts.Contains(host.Id);
     }
 
-    private double BaseSeconds(int set, Restriction restriction, int depth)
+    /// <summary>Seconds to restore a base with all it builds on; infinite when that cannot be.</summary>
+    /// <param name="set">The base.</param>
+    /// <param name="restriction">What is left out.</param>
+    /// <param name="known">Those worked out so far, by set; 0 where not.</param>
+    private double BaseSeconds(int set, Restriction restriction, double[] known)
     {
-        var total = 0.0;
-        for (var part = set; part != DatabaseCatalogue.NoParent; part = c.Parents[part])
+        var parts = new Stack<int>();
+        var at = set;
+        for (; at >= 0 && known[at] == 0; at = c.Parents[at])
         {
-            if (part == DatabaseCatalogue.ParentMissing || depth++ > c.Count || !AllowedOn(part))
-            {
-                return double.PositiveInfinity;
-            }
+            parts.Push(at);
+        }
 
-            total += SetSeconds(part, 1, restriction, out _);
-            if (double.IsPositiveInfinity(total))
-            {
-                break;
-            }
+        var total = at >= 0 ? known[at] : at == DatabaseCatalogue.NoParent ? 0 : double.PositiveInfinity;
+        while (parts.TryPop(out var part))
+        {
+            total = known[part] = AllowedOn(part) ? total + SetSeconds(part, 1, restriction, out _) : double.PositiveInfinity;
         }
 
         return total;

@@ -116,10 +116,10 @@ internal sealed class ReachOverWindow
     private void ThroughParents(DatabaseCatalogue c, Availability availability, int node, long w0, long w1)
     {
         var at = node;
-        for (var steps = 0; c.Parents[at] != DatabaseCatalogue.NoParent && available.Count > 0; steps++)
+        while (c.Parents[at] != DatabaseCatalogue.NoParent && available.Count > 0)
         {
             at = c.Parents[at];
-            if (at == DatabaseCatalogue.ParentMissing || steps > c.Count)
+            if (at < 0)
             {
                 available.Clear();
                 break;

@@ -1,92 +1,66 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Objectives;
+using NodaTime;
 
 namespace Imbrek.Core.Recovery;
 
-/// <summary>The chain a set stands in: what it needs to be restored, and how much needs it.</summary>
-public static class SetChain
+/// <summary>The chain a set stands in, under one loss as of one instant: what it takes to restore it, and how much needs it.</summary>
+/// <param name="Needs">The sets needed, nearest first: for a log, of the states it can be applied to the latest, and so on down to a base.</param>
+/// <param name="NeededBy">How many sets that can be restored could not be without it.</param>
+/// <param name="WhyUnusable">Why it cannot be restored; null when it can.</param>
+public sealed record SetChain(IReadOnlyList<Fleet.Id<BackupSet>> Needs, int NeededBy, string? WhyUnusable)
 {
     /// <summary>Looks from one set both ways.</summary>
-    /// <param name="lineage">The sets and which can follow which.</param>
+    /// <param name="subject">The database.</param>
+    /// <param name="loss">What is supposed to be lost; a bare kind is the one the database lies on.</param>
+    /// <param name="at">The as-of instant.</param>
     /// <param name="set">The set.</param>
-    /// <returns>The sets needed, nearest first (for a log: the latest base and the logs between), and how many sets could not be restored without it as things stand.</returns>
-    public static (IReadOnlyList<int> Needs, int NeededBy) Of(Lineage lineage, int set)
+    /// <exception cref="ArgumentException">It is none of the database's.</exception>
+    public static SetChain Of(RecoverySubject subject, Loss loss, Instant at, Fleet.Id<BackupSet> set)
     {
-        var c = lineage.Catalogue;
-        var needs = new List<int>();
-        for (var at = set; ;)
+        var (lineage, c) = (subject.Lineage, subject.Catalogue);
+        var index = c.IndexOf(set);
+        if (index < 0)
         {
-            if (c.Kinds[at] == SetKind.Log)
+            throw new ArgumentException($"there is no set '{set}'", nameof(set));
+        }
+
+        var availability = new Availability(subject, loss.For(subject.Database, subject.Fleet));
+        var a = at.ToUnixTimeMilliseconds();
+        var reached = lineage.Reached(s => availability.UsableAt(s, a));
+        var without = lineage.Reached(s => s != index && availability.UsableAt(s, a));
+        var lost = Enumerable.Range(0, c.Count).Count(s => s != index && reached[s] && !without[s]);
+
+        // Where no chain leads to it, the one that would if all were there shows what is missing.
+        var within = reached;
+        if (!reached[index])
+        {
+            within = new bool[lineage.Count];
+            Array.Fill(within, true);
+        }
+
+        var needs = new List<Fleet.Id<BackupSet>>();
+        string? why = null;
+        for (int node = index, next; ; node = next)
+        {
+            var one = lineage.SetOf(node);
+            if (!reached[index] && why is null && CoverExplainer.WhyUnusable(subject, availability, loss, one, at) is { } own)
             {
-                // The latest state it applies to; bases win over logs of the same time, being nearer to a restore.
-                var best = -1;
-                foreach (var source in lineage.SourcesOf(at))
+                why = node == index ? own : $"it follows {c.IdOf(one)}: {own}";
+            }
+
+            next = c.Kinds[one] == SetKind.Log ? lineage.LatestSource(node, within) : c.Parents[one];
+            if (next < 0)
+            {
+                if (!reached[index])
                 {
-                    if (best < 0 || lineage.TimeOf(source) > lineage.TimeOf(best)
-                        || (lineage.TimeOf(source) == lineage.TimeOf(best) && c.Kinds[lineage.SetOf(source)] != SetKind.Log))
-                    {
-                        best = source;
-                    }
+                    why ??= node == index ? "nothing is known that this log could be applied to" : $"it follows {c.IdOf(one)}, and nothing is known that this log could be applied to";
                 }
 
-                at = best < 0 ? -1 : lineage.SetOf(best);
-            }
-            else
-            {
-                at = c.Parents[at];
+                return new SetChain(needs, lost, why);
             }
 
-            if (at < 0 || needs.Contains(at) || needs.Count > 5000)
-            {
-                break;
-            }
-
-            needs.Add(at);
+            needs.Add(c.IdOf(lineage.SetOf(next)));
         }
-
-        return (needs, CountDependents(lineage, set));
-    }
-
-    private static int CountDependents(Lineage lineage, int set)
-    {
-        var c = lineage.Catalogue;
-        var depends = new bool[lineage.Count];
-        depends[set] = true;
-        var count = 0;
-        for (var k = 0; k < lineage.Count; k++)
-        {
-            var node = lineage.Order is null ? k : lineage.Order[k];
-            if (node == set)
-            {
-                continue;
-            }
-
-            var own = lineage.SetOf(node);
-            if (c.Kinds[own] != SetKind.Log)
-            {
-                depends[node] = c.Parents[own] >= 0 && depends[c.Parents[own]];
-            }
-            else
-            {
-                var sources = lineage.SourcesOf(node);
-                depends[node] = own == set || (sources.Length > 0 && All(sources, depends));
-            }
-
-            count += depends[node] && node < c.Count ? 1 : 0;
-        }
-
-        return count;
-    }
-
-    private static bool All(ReadOnlySpan<int> nodes, bool[] flags)
-    {
-        foreach (var n in nodes)
-        {
-            if (!flags[n])
-            {
-                return false;
-            }
-        }
-
-        return true;
     }
 }

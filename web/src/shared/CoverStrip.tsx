@@ -1,24 +1,17 @@
 import { scaleLinear, type ScaleLinear } from 'd3-scale';
-import { useEffect, useMemo, useRef, useState, type ReactNode } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import type { Schemas } from '../api/client';
+import { CoverLane, CoverLaneTargets } from './CoverLane';
 import { ExposureCurve } from './ExposureCurve';
 import { duration, localClock, localDay, localTime, utc } from './format';
+import { RecoverableLine } from './RecoverableLine';
 import { saidIn } from './Said';
 import { localTicks } from './timeAxis';
 
 export type Cover = Schemas['CoverView'];
-type Tile = Schemas['TileView'];
 
 const labelWidth = 104;
 const laneHeight = 34;
-const heights: Record<Tile['kind'], number> = {
-  full: 26,
-  snapshot: 24,
-  export: 24,
-  differential: 17,
-  incremental: 13,
-  log: 8,
-};
 const curveHeight = 92;
 
 interface Props {
@@ -47,9 +40,12 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
     () => scaleLinear([from, to], [labelWidth, Math.max(labelWidth + 50, width - 8)]),
     [from, to, width],
   );
-  const stores = useMemo(() => [...new Set(cover.tiles.map((t) => t.store))].sort(), [cover.tiles]);
+  const lanes = useMemo(
+    () => [...Map.groupBy(cover.tiles, (t) => t.store)].toSorted(([a], [b]) => a.localeCompare(b)),
+    [cover.tiles],
+  );
   const lanesTop = 22;
-  const lineTop = lanesTop + Math.max(1, stores.length) * laneHeight + 6;
+  const lineTop = lanesTop + Math.max(1, lanes.length) * laneHeight + 6;
   const curveTop = lineTop + 40;
   const height = curveTop + curveHeight + 22;
   const ticks = useMemo(() => localTicks(from, to, width - labelWidth, zone), [from, to, width, zone]);
@@ -107,21 +103,13 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
             )}
           </g>
         ))}
-        {stores.length === 0 && (
+        {lanes.length === 0 && (
           <text x={labelWidth + 8} y={lanesTop + 22} fontSize={13} fill="var(--mui-palette-text-secondary)">
             No backup set lies in this stretch of time.
           </text>
         )}
-        {stores.map((store, i) => (
-          <Lane
-            key={store}
-            store={store}
-            tiles={cover.tiles.filter((t) => t.store === store)}
-            x={x}
-            base={lanesTop + (i + 1) * laneHeight}
-            width={width}
-            lit={lit}
-          />
+        {lanes.map(([store, tiles], i) => (
+          <CoverLane key={store} store={store} tiles={tiles} x={x} base={lanesTop + (i + 1) * laneHeight} lit={lit} />
         ))}
         <RecoverableLine cover={cover} x={x} y={lineTop + 10} zone={zone} />
         <Marks cover={cover} x={x} y={lineTop + 26} zone={zone} />
@@ -161,14 +149,8 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
           />
         )}
         {onSet &&
-          stores.map((store, i) => (
-            <ClickTargets
-              key={store}
-              tiles={cover.tiles.filter((t) => t.store === store && t.set && t.kind !== 'log')}
-              x={x}
-              base={lanesTop + (i + 1) * laneHeight}
-              onSet={onSet}
-            />
+          lanes.map(([store, tiles], i) => (
+            <CoverLaneTargets key={store} tiles={tiles} x={x} base={lanesTop + (i + 1) * laneHeight} onSet={onSet} />
           ))}
       </svg>
       <Readout cover={cover} at={cursor ?? chosen ?? null} zone={zone} />
@@ -200,168 +182,6 @@ function Hatch() {
         <rect width="1.4" height="6" fill="var(--mui-palette-verdict-breached)" opacity="0.55" />
       </pattern>
     </defs>
-  );
-}
-
-function tileShape(t: Tile, left: number, width: number, base: number): string {
-  const h = heights[t.kind];
-  if (t.kind === 'snapshot') return `M${left} ${base}v${-h + 8}l6 -8h${Math.max(1, width - 6)}v${h}z`;
-  return `M${left} ${base}v${-h}h${width}v${h}z`;
-}
-
-function Lane({
-  store,
-  tiles,
-  x,
-  base,
-  width,
-  lit,
-}: {
-  store: string;
-  tiles: Tile[];
-  x: ScaleLinear<number, number>;
-  base: number;
-  width: number;
-  lit?: ReadonlySet<string>;
-}): ReactNode {
-  const lost = tiles.every((t) => t.lost);
-  const place = (t: Tile): [number, number] => {
-    const left = Math.max(labelWidth, x(Date.parse(t.from)));
-    // A set of one instant is as wide as a hand can hit; a log as wide as its time, less a hair so that a gap is never closed.
-    const w = t.kind === 'log' ? Math.max(1, x(Date.parse(t.to)) - left) : 9;
-    return [left, Math.min(w, width - 8 - left)];
-  };
-  return (
-    <g opacity={lost ? 0.35 : 1}>
-      <text x={0} y={base - 4} fontSize={11.5} className="mono" fill="var(--mui-palette-text-primary)">
-        {store.length > 15 ? store.slice(0, 14) + '…' : store}
-      </text>
-      {lost && (
-        <text x={0} y={base - 17} fontSize={10.5} fill="var(--mui-palette-verdict-breached)">
-          lost
-        </text>
-      )}
-      <line x1={labelWidth} x2={width - 8} y1={base + 0.5} y2={base + 0.5} stroke="var(--mui-palette-divider)" />
-      {tiles.map((t, i) => {
-        const [left, w] = place(t);
-        if (w <= 0) return null;
-        const isLit = t.set !== null && lit?.has(t.set);
-        const log = t.kind === 'log';
-        const fill = t.damaged
-          ? 'url(#damaged)'
-          : t.kind === 'export' || t.removed
-            ? 'var(--mui-palette-background-paper)'
-            : 'var(--mui-palette-primary-main)';
-        return (
-          <g key={i} opacity={t.removed ? 0.4 : log ? 0.8 : 1}>
-            <path
-              d={tileShape(t, left, w, base)}
-              fill={isLit ? 'var(--mui-palette-warning-main)' : fill}
-              fillOpacity={log ? 0.55 : t.kind === 'differential' || t.kind === 'incremental' ? 0.85 : 1}
-              stroke={
-                t.damaged
-                  ? 'var(--mui-palette-verdict-breached)'
-                  : isLit
-                    ? 'var(--mui-palette-warning-main)'
-                    : log && w < 4
-                      ? 'none'
-                      : 'var(--mui-palette-background-paper)'
-              }
-              strokeWidth={t.kind === 'export' ? 1.5 : 0.75}
-              {...(t.kind === 'export' && !t.damaged && { stroke: 'var(--mui-palette-primary-main)' })}
-            />
-            {t.locked && !log && (
-              <path
-                d={`M${left + w / 2 - 2.5} ${base - heights[t.kind]}h5v4h-5z`}
-                fill="var(--mui-palette-background-paper)"
-              />
-            )}
-          </g>
-        );
-      })}
-    </g>
-  );
-}
-
-function ClickTargets({
-  tiles,
-  x,
-  base,
-  onSet,
-}: {
-  tiles: Tile[];
-  x: ScaleLinear<number, number>;
-  base: number;
-  onSet: (set: string) => void;
-}) {
-  return tiles.map((t, i) => (
-    <rect
-      key={i}
-      x={x(Date.parse(t.from)) - 1}
-      y={base - heights[t.kind]}
-      width={11}
-      height={heights[t.kind]}
-      fill="transparent"
-      style={{ cursor: 'pointer' }}
-      onPointerDown={(e) => e.stopPropagation()}
-      onPointerUp={(e) => {
-        e.stopPropagation();
-        onSet(t.set!);
-      }}
-    >
-      <title>{`${t.kind} ${t.set}${t.damaged ? ', damaged' : ''}${t.locked ? ', locked' : ''}${t.removed ? ', removed' : ''}`}</title>
-    </rect>
-  ));
-}
-
-function RecoverableLine({
-  cover,
-  x,
-  y,
-  zone,
-}: {
-  cover: Cover;
-  x: ScaleLinear<number, number>;
-  y: number;
-  zone: string;
-}) {
-  const [from, to] = [Date.parse(cover.from), Date.parse(cover.to)];
-  return (
-    <g>
-      <text x={0} y={y + 4} fontSize={11.5} fill="var(--mui-palette-text-primary)">
-        recoverable
-      </text>
-      {cover.gaps.map((g, i) => {
-        const left = x(Math.max(from, Date.parse(g.from)));
-        // A gap narrower than a pixel is still drawn.
-        const w = Math.max(2, x(Math.min(to, Date.parse(g.to))) - left);
-        return (
-          <rect key={i} x={left} y={y - 6} width={w} height={12} fill="url(#gap)">
-            <title>{`${localTime(g.from, zone)} to ${localTime(g.to, zone)}: ${saidIn(g.reasons.join('; '), zone)}`}</title>
-          </rect>
-        );
-      })}
-      {cover.recoverable.map((s, i) => {
-        const [a, b] = [x(Math.max(from, Date.parse(s.from))), x(Math.min(to, Date.parse(s.to)))];
-        return b - a < 1.5 && s.from === s.to ? (
-          <circle key={i} cx={a} cy={y} r={3.2} fill="var(--mui-palette-text-primary)" />
-        ) : (
-          <rect key={i} x={a} y={y - 2} width={Math.max(1, b - a)} height={4} fill="var(--mui-palette-text-primary)" />
-        );
-      })}
-      {cover.gaps
-        .filter((g) => !g.atEnd && x(Date.parse(g.to)) - x(Math.max(from, Date.parse(g.from))) < 3)
-        .map((g, i) => (
-          <rect
-            key={i}
-            x={x(Math.max(from, Date.parse(g.from))) - 0.5}
-            y={y - 7}
-            width={2.5}
-            height={14}
-            fill="var(--mui-palette-verdict-breached)"
-          />
-        ))}
-    </g>
   );
 }
 

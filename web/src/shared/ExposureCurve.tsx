@@ -1,4 +1,5 @@
 import { scalePow, type ScaleLinear } from 'd3-scale';
+import { memo } from 'react';
 import { duration } from './format';
 import type { Cover } from './CoverStrip';
 
@@ -39,7 +40,7 @@ export function curvePoints(cover: Cover): Point[] {
 }
 
 /** What would be lost at each instant; the RPO is a line, what is above it is filled. */
-export function ExposureCurve({
+export const ExposureCurve = memo(function ExposureCurve({
   cover,
   x,
   top,
@@ -144,4 +145,4 @@ export function ExposureCurve({
       )}
     </g>
   );
-}
+});

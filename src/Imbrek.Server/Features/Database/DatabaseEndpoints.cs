@@ -256,12 +256,8 @@ internal static class DatabaseEndpoints
             throw new BadInputException("set", $"there is no set '{set}'", 404, "not-found");
         }
 
-        var (needs, neededBy) = SetChain.Of(s.Lineage, index);
-        return TypedResults.Ok(new ChainView(
-            View(s.Catalogue[index]),
-            [.. needs.Select(n => s.Catalogue.IdOf(n).Value)],
-            neededBy,
-            CoverExplainer.WhyUnusable(s, premise.Loss.For(s.Database, s.Fleet), new(set), premise.At ?? now)));
+        var chain = SetChain.Of(s, premise.Loss, premise.At ?? now, new(set));
+        return TypedResults.Ok(new ChainView(View(s.Catalogue[index]), [.. chain.Needs.Select(n => n.Value)], chain.NeededBy, chain.WhyUnusable));
     }
 
     private static SetView View(BackupSet s) => new(
