@@ -40,10 +40,10 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
     () => scaleLinear([from, to], [labelWidth, Math.max(labelWidth + 50, width - 8)]),
     [from, to, width],
   );
-  const lanes = useMemo(
-    () => [...Map.groupBy(cover.tiles, (t) => t.store)].toSorted(([a], [b]) => a.localeCompare(b)),
-    [cover.tiles],
-  );
+  const lanes = useMemo(() => {
+    const stores = [...new Set(cover.tiles.map((t) => t.store))].sort();
+    return stores.map((store) => ({ store, tiles: cover.tiles.filter((t) => t.store === store) }));
+  }, [cover.tiles]);
   const lanesTop = 22;
   const lineTop = lanesTop + Math.max(1, lanes.length) * laneHeight + 6;
   const curveTop = lineTop + 40;
@@ -108,7 +108,7 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
             No backup set lies in this stretch of time.
           </text>
         )}
-        {lanes.map(([store, tiles], i) => (
+        {lanes.map(({ store, tiles }, i) => (
           <CoverLane key={store} store={store} tiles={tiles} x={x} base={lanesTop + (i + 1) * laneHeight} lit={lit} />
         ))}
         <RecoverableLine cover={cover} x={x} y={lineTop + 10} zone={zone} />
@@ -149,7 +149,7 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
           />
         )}
         {onSet &&
-          lanes.map(([store, tiles], i) => (
+          lanes.map(({ store, tiles }, i) => (
             <CoverLaneTargets key={store} tiles={tiles} x={x} base={lanesTop + (i + 1) * laneHeight} onSet={onSet} />
           ))}
       </svg>

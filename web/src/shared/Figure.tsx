@@ -29,7 +29,7 @@ export function UsedBar({
   );
 }
 
-/** One of the three figures: a word, a number with its unit, and the objective beside it. */
+/** One of the three figures: a word, a number with its unit, and the objective beside it. Those of one grid stand on common lines. */
 export function Figure(props: {
   word: string;
   seconds: number | null | undefined;
@@ -41,12 +41,17 @@ export function Figure(props: {
   const known = props.seconds !== null && props.seconds !== undefined;
   const over = known && props.limit && props.seconds! > props.limit;
   return (
-    <Box sx={{ minWidth: 0 }}>
-      <Box sx={{ color: 'text.secondary', fontSize: 12 }}>{props.word}</Box>
+    <Box sx={{ minWidth: 0, display: 'grid', gridRow: 'span 3', gridTemplateRows: 'subgrid', rowGap: 0 }}>
+      <Box sx={{ color: 'text.secondary', fontSize: 12, alignSelf: 'end' }}>{props.word}</Box>
       <Box sx={{ fontSize: 17, fontWeight: 620, color: over ? 'verdict.breached' : 'text.primary', lineHeight: 1.3 }}>
-        {known ? `${props.prefix ? props.prefix + ' ' : ''}${duration(props.seconds)}` : 'not known'}
+        {known && props.prefix && (
+          <Box component="span" sx={{ fontSize: 13, fontWeight: 400 }}>
+            {props.prefix}{' '}
+          </Box>
+        )}
+        {known ? duration(props.seconds) : 'not known'}
       </Box>
-      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, minHeight: 18 }}>
+      <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, minHeight: 18, alignSelf: 'start' }}>
         <UsedBar value={props.seconds} limit={props.limit} />
         <Box component="span" sx={{ color: 'text.secondary', fontSize: 12 }}>
           {known

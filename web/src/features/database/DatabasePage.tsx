@@ -105,7 +105,7 @@ export default function DatabasePage() {
           sx={{
             display: 'grid',
             gridTemplateColumns: 'repeat(5, minmax(0, 1fr))',
-            gap: 2,
+            columnGap: 2,
             my: 1.5,
             py: 1,
             borderTop: 1,
@@ -146,7 +146,7 @@ export default function DatabasePage() {
             unknown="there was nothing to restore from"
           />
           <Figure
-            word={`observed, ${d.supposed.host ? `to ${d.supposed.host}, ${d.supposed.learned ? 'learned' : 'by profile'}` : 'restore'}`}
+            word={`observed, ${d.supposed.host ? `to ${d.supposed.host}, ${d.supposed.learned ? 'learned' : 'profile'}` : 'restore'}`}
             prefix="back in"
             seconds={d.supposed.backInSeconds}
             limit={o?.rtoSeconds}

@@ -44,7 +44,7 @@ export default function FleetPage() {
   const counts = new Map<Verdict, number>();
   fleet.data?.rows.forEach((r) => counts.set(r.verdict, (counts.get(r.verdict) ?? 0) + 1));
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 300px', height: '100%' }}>
+    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 284px', height: '100%' }}>
       <Box sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, px: 2, py: 1 }}>
           <h1 style={{ fontSize: 18, margin: 0 }}>Fleet</h1>
@@ -68,7 +68,7 @@ export default function FleetPage() {
                   '&.Mui-selected': { color: `verdict.${v}` },
                 }}
               >
-                <TileShape verdict={v} /> {counts.get(v) ?? 0} {verdictWord[v]}
+                <TileShape verdict={v} /> {fleet.data && (counts.get(v) ?? 0)} {verdictWord[v]}
               </ToggleButton>
             ))}
           </ToggleButtonGroup>

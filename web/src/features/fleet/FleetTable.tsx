@@ -15,7 +15,7 @@ export type Row = Schemas['FleetRow'];
 /** A database, or the heading of a service above its own. */
 export type Line = { service: string; rows: Row[] } | { row: Row };
 
-const columns = '20px minmax(132px, 1fr) 84px 130px 112px 124px 118px 74px 92px';
+const columns = '20px minmax(132px, 1fr) 80px 120px 104px 126px 118px 82px 88px';
 const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
 
@@ -100,7 +100,7 @@ export function FleetTable({
                   <span
                     key={l}
                     title={`Agreed: ${lossWord[l]}`}
-                    style={{ display: 'inline-block', width: 26, textAlign: 'center', fontSize: 11 }}
+                    style={{ display: 'inline-block', width: 24, textAlign: 'center', fontSize: 11 }}
                   >
                     {lossHead[l]}
                   </span>
@@ -110,9 +110,13 @@ export function FleetTable({
         ))}
       </Box>
       <Box ref={scroller} role="rowgroup" sx={{ flex: 1, minHeight: 0, overflow: 'auto' }}>
-        {!loading && lines.length === 0 && (
+        {lines.length === 0 && (
           <Box role="row" sx={{ p: 3, color: 'text.secondary' }}>
-            <span role="gridcell">No database here. Import a fleet file in Setup, or clear the filter.</span>
+            <span role="gridcell">
+              {loading
+                ? 'Working out every database under this premise…'
+                : 'No database here. Import a fleet file in Setup, or clear the filter.'}
+            </span>
           </Box>
         )}
         <div role="presentation" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
@@ -231,7 +235,7 @@ function DatabaseRow(props: {
             <Box
               key={kind}
               component="span"
-              sx={{ width: 26, height: 20, display: 'flex', alignItems: 'center', justifyContent: 'center' }}
+              sx={{ width: 24, height: 20, display: 'flex', alignItems: 'center', justifyContent: 'center' }}
             >
               {m ? (
                 <Tooltip title={`${lossWord[kind]}: ${verdictWord[m.verdict]}${m.reason ? ` — ${m.reason}` : ''}`}>
@@ -249,7 +253,7 @@ function DatabaseRow(props: {
         })}
       </Box>
       <span role="gridcell">
-        {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={112} />}
+        {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={104} />}
       </span>
       <Cell seconds={row.couldLoseSeconds} limit={row.rpoSeconds} none="all of it" />
       <Cell
