@@ -45,7 +45,7 @@ internal static class PathCommand
 
         var answer = PathFinder.Find(
             RecoverySubject.Of(fleet, database, catalogue.Of(database.Id)),
-            new PathQuestion { Target = target, At = at, Loss = Inputs.ReadLoss(lossText, fleet), Host = host is null ? null : new(host) });
+            new PathQuestion { Target = target, At = at, Loss = Inputs.ReadLoss(lossText, fleet), Choice = new(host is null ? null : new(host)) });
         if (json)
         {
             Console.WriteLine(JsonSerializer.Serialize(ToJson(id, target, answer), Indented));

@@ -18,7 +18,7 @@ internal static class Rehearsal
         {
             var subject = RecoverySubject.Of(world.Fleet, d.Database, new DatabaseCatalogue(d.Database.Id, d.Sets.Values));
             var started = world.Now;
-            if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started, Host = HostWithKeys(world.Fleet, d) }).Best is not { } path)
+            if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started, Choice = new(HostWithKeys(world.Fleet, d)) }).Best is not { } path)
             {
                 return "there is nothing to restore from";
             }

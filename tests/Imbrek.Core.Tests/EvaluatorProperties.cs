@@ -114,6 +114,47 @@ public class EvaluatorProperties
         iter: Samples);
 
     [Fact]
+    public void Each_way_offered_is_the_best_when_its_choice_is_made_and_keeps_to_it() => Worlds.Gen.Sample(
+        w =>
+        {
+            var subject = Subject(w);
+            var question = new PathQuestion { Target = w.At, At = w.At, Loss = w.Loss };
+            var answer = PathFinder.Find(subject, question, 20);
+            foreach (var way in answer.Alternatives)
+            {
+                var chosen = PathFinder.Find(subject, question with { Choice = way.Choice }, 20);
+                Assert.Equal(way.Steps, chosen.Best!.Steps);
+                Assert.Equal((way.Host, way.Reaches, way.Seconds), (chosen.Best.Host, chosen.Best.Reaches, chosen.Best.Seconds));
+                Assert.True(way.Choice.Base is not { } onto || way.Onto.Set == onto);
+                Assert.DoesNotContain(way.Steps, s => s.Store == way.Choice.Without);
+
+                // And one can go back to what was best before; a host that is named is left by naming another.
+                if (way.Choice.Host is null)
+                {
+                    Assert.Contains(chosen.Alternatives, a => a.Steps.SequenceEqual(answer.Best!.Steps));
+                }
+            }
+        },
+        iter: 2000);
+
+    [Fact]
+    public void A_choice_that_leaves_nothing_says_what_it_left()
+    {
+        var w = Worlds.Gen.Single();
+        var full = new BackupSet
+        {
+            Id = new("f"), Database = w.Database.Id, Kind = SetKind.Full, ToPosition = 1, CoversTo = Worlds.Start, FinishedAt = Worlds.Start, DataBytes = 1, Copies = [new(new("s3"), Worlds.Start, null, null, 1, CopyState.Good)],
+        };
+        var subject = Subject(w with { Sets = [full, full with { Id = new("l"), Kind = SetKind.Log, FromPosition = 1, ToPosition = 2, CoversFrom = Worlds.Start, CoversTo = Worlds.Start + Duration.FromMinutes(1) }] });
+        string? Why(PathChoice choice, int minute = 9) =>
+            PathFinder.Find(subject, new PathQuestion { Target = Worlds.Start + Duration.FromMinutes(minute), At = Worlds.End, Choice = choice }).Reason;
+        Assert.Null(Why(new()));
+        Assert.Equal("no base can be read at host h2 (f: no copy within reach of the host outside s3)", Why(new(Without: new("s3"))));
+        Assert.Equal("l is no set that log could be applied to", Why(new(Base: new("l"))));
+        Assert.Equal("f is of an instant after the target", Why(new(Base: new("f")), -1));
+    }
+
+    [Fact]
     public void Every_gap_has_a_reason_and_gaps_and_cover_fill_the_window() => Worlds.Gen.Sample(
         w =>
         {

@@ -183,6 +183,36 @@ public class RestoreTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task The_way_somebody_chose_is_the_one_that_is_gone_and_a_wrong_choice_is_named()
+    {
+        using var admin = await demo.AdminAsync();
+        var target = await DemoServer.AgoAsync(admin, 240);
+        var ask = $"/api/recover/tickets?target={target}";
+        var ways = await admin.GetAsync(ask);
+        var stores = ways.GetProperty("best").GetProperty("stores").EnumerateArray().Select(s => s.GetString()!).ToArray();
+        var other = ways.GetProperty("alternatives").EnumerateArray().First(a => a.GetProperty("choice").GetProperty("without").ValueKind == JsonValueKind.String);
+        var without = other.GetProperty("choice").GetProperty("without").GetString();
+        Assert.Contains(without, stores);
+        var chosen = (await admin.GetAsync($"{ask}&without={without}")).GetProperty("best");
+        Assert.Equal(other.GetProperty("steps").GetRawText(), chosen.GetProperty("steps").GetRawText());
+
+        var (status, made) = await admin.PostAsync("/api/recover", new { database = "tickets", target, without, instance = "other-store" });
+        Assert.Equal(201, status);
+        var run = made.GetProperty("id").GetString()!;
+        var held = await admin.RunIsAsync(run, "held");
+        Assert.Equal(held.GetProperty("measured").GetProperty("checks").GetArrayLength(), PassedChecks(held));
+        await admin.PostAsync($"/api/runs/{run}/throw-away");
+        await admin.RunIsAsync(run, "discarded");
+        var entry = Assert.Single(await LedgerAsync(admin), e => e.Body.Contains(run, StringComparison.Ordinal));
+        Assert.DoesNotContain($"@{without}\"", entry.Body, StringComparison.Ordinal);
+
+        foreach (var member in new[] { "base", "without" })
+        {
+            Assert.Equal((400, member), Session.Fault(await admin.PostAsync("/api/recover", new Dictionary<string, string> { ["database"] = "tickets", ["target"] = target, [member] = "nothing" })));
+        }
+    }
+
+    [Fact]
     public async Task PostgreSQL_gone_for_a_moment_does_not_lose_the_run()
     {
         using var admin = await demo.AdminAsync();

@@ -163,7 +163,7 @@ public sealed class WorldTests : IDisposable
         RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
 
     private static RestorePath PathTo(World world, Instant target, string? host = null) => PathFinder.Find(
-        Subject(world), new PathQuestion { Target = target, At = world.Now, Host = host is null ? null : new(host) }).Best!;
+        Subject(world), new PathQuestion { Target = target, At = world.Now, Choice = new(host is null ? null : new(host)) }).Best!;
 
     /// <summary>Carries a path out while time passes.</summary>
     private static async Task<IReadOnlyList<CheckResult>> RestoreAsync(World world, RestorePath path, string? query = null)

@@ -69,7 +69,7 @@ public sealed class PathFinder
         }
 
         var loss = question.Loss.For(subject.Database, subject.Fleet);
-        var host = question.Host is { } named ? subject.Fleet.Hosts[named] : HostQualification.Default(subject.Fleet, subject.Database, loss);
+        var host = question.Choice.Host is { } named ? subject.Fleet.Hosts[named] : HostQualification.Default(subject.Fleet, subject.Database, loss);
         if (host is null)
         {
             var reasons = subject.Database.RecoveryHosts
@@ -85,7 +85,7 @@ public sealed class PathFinder
         }
 
         var finder = new PathFinder(subject, question, loss, host);
-        var best = finder.Best(new Restriction());
+        var best = finder.Best(question.Choice);
         if (best is null)
         {
             return new PathAnswer(host.Id, null, [], finder.WhyNone());
@@ -94,35 +94,35 @@ public sealed class PathFinder
         return new PathAnswer(host.Id, best, alternatives > 0 ? finder.Others(best, alternatives) : [], null);
     }
 
-    /// <summary>What a search leaves out, to find a path that differs.</summary>
-    private readonly record struct Restriction(int? OnlyBase = null, int? WithoutStore = null);
-
     private IReadOnlyList<RestorePath> Others(RestorePath best, int count)
     {
         var found = new List<RestorePath>();
+        var chosen = question.Choice;
+        if (chosen.Base is not null || chosen.Without is not null)
+        {
+            Consider(Best(chosen with { Base = null, Without = null }));
+        }
+
         var bases = Enumerable.Range(0, c.Count)
             .Where(i => c.Kinds[i] != SetKind.Log && c.CoversTo[i] <= target)
             .OrderByDescending(i => c.CoversTo[i]).Take(MaxBasesTried);
         foreach (var one in bases)
         {
-            Consider(Best(new Restriction(OnlyBase: one)));
+            Consider(Best(chosen with { Base = c.IdOf(one) }));
         }
 
-        for (var store = 0; store < c.Stores.Count; store++)
+        foreach (var store in best.Steps.Select(s => s.Store).Distinct())
         {
-            if (best.Steps.Any(s => s.Store == c.Stores[store]))
-            {
-                Consider(Best(new Restriction(WithoutStore: store)));
-            }
+            Consider(Best(chosen with { Without = store }));
         }
 
-        if (question.Host is null)
+        if (chosen.Host is null)
         {
             foreach (var other in subject.Database.RecoveryHosts.Where(h => h != host.Id).Select(h => subject.Fleet.Hosts[h]))
             {
                 if (HostQualification.WhyNot(subject.Fleet, subject.Database, other, loss) is null)
                 {
-                    Consider(new PathFinder(subject, question, loss, other).Best(new Restriction()));
+                    Consider(new PathFinder(subject, question, loss, other).Best(chosen with { Host = other.Id }));
                 }
             }
         }
@@ -139,13 +139,17 @@ public sealed class PathFinder
 
         // Distinct: another base, another store, or another host.
         static bool Same(RestorePath a, RestorePath b) =>
-            a.Host == b.Host && a.Base.Set == b.Base.Set
+            a.Host == b.Host && a.Onto.Set == b.Onto.Set
             && a.Steps.Select(s => s.Store).ToHashSet().SetEquals(b.Steps.Select(s => s.Store));
     }
 
-    private RestorePath? Best(Restriction restriction)
+    /// <summary>A choice, its base by its place.</summary>
+    private readonly record struct Restriction(int? OnlyBase, Id<Store>? Without);
+
+    private RestorePath? Best(PathChoice choice)
     {
         var n = lineage.Count;
+        var restriction = new Restriction(choice.Base is { } wanted ? c.IndexOf(wanted) : null, choice.Without);
         var seconds = new double[n];
         var before = new int[n];
         var bases = new double[c.Count];
@@ -166,7 +170,6 @@ public sealed class PathFinder
                 // Even when its parent stands later in the order, as a differential's may.
                 var own = BaseSeconds(set, restriction, bases);
                 seconds[node] = restriction.OnlyBase is { } only && node != only ? double.PositiveInfinity : own;
-
                 if (c.CoversTo[set] <= target && Answers(set))
                 {
                     Candidate(c.CoversTo[set], seconds[node], node, -1, 0);
@@ -209,7 +212,7 @@ public sealed class PathFinder
             }
         }
 
-        return last < 0 ? null : Trace(restriction, before, reach, last, lastSource, lastStop);
+        return last < 0 ? null : Trace(choice, restriction, before, reach, last, lastSource, lastStop);
 
         void Candidate(long reaches, double total, int node, int source, long stop)
         {
@@ -220,7 +223,7 @@ public sealed class PathFinder
         }
     }
 
-    private RestorePath Trace(Restriction restriction, int[] before, long reach, int last, int lastSource, long lastStop)
+    private RestorePath Trace(PathChoice choice, Restriction restriction, int[] before, long reach, int last, int lastSource, long lastStop)
     {
         var steps = new List<PathStep>();
         var node = last;
@@ -256,7 +259,8 @@ public sealed class PathFinder
             subject.Database.ServiceSeconds(total),
             engine.ProvisionSeconds,
             engine.OpenSeconds,
-            steps);
+            steps,
+            choice);
     }
 
     private PathStep Step(int set, double fraction, long? stop, Restriction restriction)
@@ -316,7 +320,7 @@ public sealed class PathFinder
         for (var copy = c.CopyStart(set); copy < c.CopyEnds[set]; copy++)
         {
             var from = c.CopyStores[copy];
-            if (fetchRate[from] <= 0 || restriction.WithoutStore == from || !availability.CopyUsableAt(copy, at)
+            if (fetchRate[from] <= 0 || (restriction.Without is { } left && c.Stores[from] == left) || !availability.CopyUsableAt(copy, at)
                 || (question.Except is { } except && except(c.IdOf(set), c.Stores[from])))
             {
                 continue;
@@ -351,7 +355,13 @@ public sealed class PathFinder
             return "there are no backup sets of this database";
         }
 
-        var bases = Enumerable.Range(0, c.Count).Where(i => c.Kinds[i] != SetKind.Log).ToArray();
+        var (onto, without) = (question.Choice.Base, question.Choice.Without);
+        var bases = Enumerable.Range(0, c.Count).Where(i => c.Kinds[i] != SetKind.Log && (onto is not { } one || c.IdOf(i) == one)).ToArray();
+        if (onto is not null && bases.Length == 0)
+        {
+            return $"{onto} is no set that log could be applied to";
+        }
+
         if (bases.Length == 0)
         {
             return "there is log but no base (full, snapshot or export) to apply it to";
@@ -360,11 +370,13 @@ public sealed class PathFinder
         var early = bases.Where(i => c.CoversTo[i] <= target).ToArray();
         if (early.Length == 0)
         {
-            return "every base is of an instant after the target";
+            return onto is null ? "every base is of an instant after the target" : $"{onto} is of an instant after the target";
         }
 
+        var outside = without is null ? "" : $" outside {without}";
+
         var notes = early.OrderByDescending(i => c.CoversTo[i]).Take(3)
-            .Select(i => $"{c.IdOf(i)}: {(AllowedOn(i) ? CoverExplainer.WhyUnusable(subject, availability, loss, i, question.At) ?? "no copy within reach of the host" : "cannot be used on this host")}");
+            .Select(i => $"{c.IdOf(i)}: {(AllowedOn(i) ? CoverExplainer.WhyUnusable(subject, availability, loss, i, question.At) ?? $"no copy within reach of the host{outside}" : "cannot be used on this host")}");
         return $"no base can be read at host {host.Id} ({string.Join("; ", notes)})";
     }
 }

@@ -16,8 +16,8 @@ public sealed record PathQuestion
     /// <summary>S: the loss supposed; a bare kind is the one the database lies on.</summary>
     public Loss Loss { get; init; } = Loss.None;
 
-    /// <summary>The recovery host; null for the first of the database's recovery hosts that qualifies.</summary>
-    public Id<Host>? Host { get; init; }
+    /// <summary>What is decided already.</summary>
+    public PathChoice Choice { get; init; } = new();
 
     /// <summary>The branch that must answer; null for any.</summary>
     public int? Branch { get; init; }

@@ -12,6 +12,7 @@ namespace Imbrek.Core.Recovery;
 /// <param name="ProvisionSeconds">Seconds to make the instance.</param>
 /// <param name="OpenSeconds">Seconds to open it.</param>
 /// <param name="Steps">Sets in the order they are restored.</param>
+/// <param name="Choice">What to decide so that this way is the best.</param>
 public sealed record RestorePath(
     Id<Host> Host,
     Instant Reaches,
@@ -20,10 +21,14 @@ public sealed record RestorePath(
     double ServiceSeconds,
     double ProvisionSeconds,
     double OpenSeconds,
-    IReadOnlyList<PathStep> Steps)
+    IReadOnlyList<PathStep> Steps,
+    PathChoice Choice)
 {
     /// <summary>The set everything else is applied to.</summary>
     public PathStep Base => Steps[0];
+
+    /// <summary>The set that log is applied to: the base, or the last of what builds on it.</summary>
+    public PathStep Onto => Steps.Last(s => s.Kind != Catalogue.SetKind.Log);
 
     /// <summary>Whether the seconds rest on finished runs, all or in part.</summary>
     public bool UsesLearned => Steps.Any(s => s.Learned is not null);

@@ -179,6 +179,7 @@ export const path: Of<'PathView'> = (changes) => ({
     { kind: 'full', set: 'tickets-full-1', store: 'quay-s2', seconds: 800 },
     { kind: 'log', set: 'tickets-log-1', store: 'quay-s2', seconds: 120 },
   ] as unknown as Schemas['PathStepView'][],
+  choice: { host: null, base: null, without: null },
   ...changes,
 });
 

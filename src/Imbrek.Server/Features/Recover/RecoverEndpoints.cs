@@ -36,7 +36,11 @@ internal static class RecoverEndpoints
         int Logs,
         string Source,
         string Why,
-        IReadOnlyList<PathStepView> Steps);
+        IReadOnlyList<PathStepView> Steps,
+        ChoiceView Choice);
+
+    /// <summary>What to ask for so that a way is the best one.</summary>
+    public sealed record ChoiceView(string? Host, string? Base, string? Without);
 
     public sealed record NearestView(bool Recoverable, Instant? Before, Instant? After, IReadOnlyList<string> Reasons);
 
@@ -67,7 +71,7 @@ internal static class RecoverEndpoints
         string Markdown,
         string Script);
 
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Instance, string? Query);
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query);
 
     public sealed record RunStarted(Guid Id);
 
@@ -82,7 +86,7 @@ internal static class RecoverEndpoints
         app.MapPost("/api/incidents", NoteIncidentAsync).Needs(Roles.Operate).WithName("NoteIncident");
     }
 
-    private static Ok<WaysView> GetWays(string id, FleetState state, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host)
+    private static Ok<WaysView> GetWays(string id, FleetState state, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host, [FromQuery(Name = "base")] string? onto, string? without)
     {
         var target = Premise.ReadInstant("target", wanted);
         var now = clock.GetCurrentInstant();
@@ -96,13 +100,8 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", "lies after the instant supposed; nothing can have been backed up of it");
         }
 
-        if (host is not null && !s.Fleet.Hosts.ContainsKey(new(host)))
-        {
-            throw new BadInputException("host", $"there is no host '{host}'");
-        }
-
         var resolved = premise.Loss.For(d, s.Fleet);
-        var question = new PathQuestion { Target = target, At = asOf, Loss = resolved, Host = host is null ? null : new(host), Learned = db.Learned };
+        var question = new PathQuestion { Target = target, At = asOf, Loss = resolved, Choice = Choice(s, host, onto, without), Learned = db.Learned };
         var answer = PathFinder.Find(s, question, 4);
         var nearest = NearestInstants.To(target, Evaluator.RecoverableAt(s, resolved, asOf));
         var reasons = nearest.Recoverable
@@ -148,7 +147,29 @@ internal static class RecoverEndpoints
         p.Steps.Count(s => s.Kind == SetKind.Log),
         p.UsesLearned ? "learned from finished runs" : "from the engine's profile",
         Why(p, best),
-        [.. p.Steps.Select(s => new PathStepView(s.Set.Value, s.Kind, s.Store.Value, s.Seconds, s.StopsAt, s.Learned is { } l ? $"learned from {l.Runs} runs" : "profile"))]);
+        [.. p.Steps.Select(s => new PathStepView(s.Set.Value, s.Kind, s.Store.Value, s.Seconds, s.StopsAt, s.Learned is { } l ? $"learned from {l.Runs} runs" : "profile"))],
+        new ChoiceView(p.Choice.Host?.Value, p.Choice.Base?.Value, p.Choice.Without?.Value));
+
+    /// <exception cref="BadInputException">It names what is not there.</exception>
+    private static PathChoice Choice(RecoverySubject s, string? host, string? onto, string? without)
+    {
+        if (host is not null && !s.Fleet.Hosts.ContainsKey(new(host)))
+        {
+            throw new BadInputException("host", $"there is no host '{host}'");
+        }
+
+        if (onto is not null && (s.Catalogue.IndexOf(new(onto)) is var set && (set < 0 || s.Catalogue[set].Kind == SetKind.Log)))
+        {
+            throw new BadInputException("base", $"there is no set '{onto}' that log could be applied to");
+        }
+
+        if (without is not null && !s.Fleet.Stores.ContainsKey(new(without)))
+        {
+            throw new BadInputException("without", $"there is no store '{without}'");
+        }
+
+        return new PathChoice(host is null ? null : new(host), onto is null ? null : new(onto), without is null ? null : new(without));
+    }
 
     /// <summary>Why one would take, or not take, a path.</summary>
     private static string Why(RestorePath p, RestorePath? best)
@@ -160,6 +181,7 @@ internal static class RecoverEndpoints
 
         var differs = p.Host != best.Host ? $"on {p.Host}"
             : p.Base.Set != best.Base.Set ? $"from another base, {p.Base.Set}"
+            : p.Onto.Set != best.Onto.Set ? $"its log from {p.Onto.Set} on"
             : $"from {string.Join(" and ", p.Steps.Select(s => s.Store).Distinct())}";
         var costs = p.Reaches < best.Reaches ? $"loses {PlainDuration.Of((best.Reaches - p.Reaches).TotalSeconds)} more"
             : Math.Abs(p.Seconds - best.Seconds) < 0.5 ? "takes as long"
@@ -181,11 +203,6 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", "lies in the future");
         }
 
-        if (request.Host is not null && !s.Fleet.Hosts.ContainsKey(new(request.Host)))
-        {
-            throw new BadInputException("host", $"there is no host '{request.Host}'");
-        }
-
         // The run reads what is there now; the instant supposed only shaped what was looked at.
         var loss = premise.Loss.For(d, s.Fleet);
         var answer = PathFinder.Find(s, new PathQuestion
@@ -193,7 +210,7 @@ internal static class RecoverEndpoints
             Target = request.Target,
             At = now,
             Loss = loss,
-            Host = request.Host is null ? null : new(request.Host),
+            Choice = Choice(s, request.Host, request.Base, request.Without),
             Learned = db.Learned,
         });
         if (answer.Best is not { } path)

@@ -12,7 +12,7 @@ namespace Imbrek.Server.Features.Runs;
 internal static class RestorePlan
 {
     /// <summary>What was asked.</summary>
-    public sealed record Asked(string Loss, Instant Target, Instant? At, string? Query);
+    public sealed record Asked(string Loss, Instant Target, Instant? At, string? Query, string? Without = null);
 
     /// <summary>What was planned.</summary>
     public sealed record Planned(Instant Reaches, double LostSeconds, double Seconds, double ServiceSeconds, string Source, IReadOnlyList<string> Avoided);
@@ -35,7 +35,7 @@ internal static class RestorePlan
             State = RunState.Queued,
             Host = path.Host.Value,
             Instance = instance,
-            Request = JsonSerializer.Serialize(new Asked(loss.ToString(), request.Target, request.At, request.Query), RunJson.Options),
+            Request = JsonSerializer.Serialize(new Asked(loss.ToString(), request.Target, request.At, request.Query, request.Without), RunJson.Options),
             CreatedBy = who,
             CreatedAt = now,
         };

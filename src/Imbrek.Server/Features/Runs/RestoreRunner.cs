@@ -214,7 +214,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
             Target = asked.Target,
             At = clock.GetCurrentInstant(),
             Loss = loss,
-            Host = new Id<Host>(run.Host),
+            Choice = new(new Id<Host>(run.Host), null, asked.Without is null ? null : new(asked.Without)),
             Learned = db.Learned,
             Except = (set, store) => avoided.Contains($"{set}@{store}"),
         });

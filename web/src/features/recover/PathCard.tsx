@@ -6,12 +6,14 @@ import { duration, localTime, utc } from '../../shared/format';
 /** One way back: what it reaches, loses and takes, step by step as a bar. */
 export function PathCard(props: {
   path: Schemas['PathView'];
+  /** The one that is gone; the others stand beside it. */
   best: boolean;
+  /** What it is called. */
+  word: string;
   zone: string;
   rto: number | null;
   longest: number;
-  onHost: () => void;
-  chosenHost: string | null;
+  onTake: () => void;
 }) {
   const { path: p, best, zone, rto } = props;
   const over = rto !== null && p.serviceSeconds > rto;
@@ -44,7 +46,7 @@ export function PathCard(props: {
       }}
     >
       <Box sx={{ fontSize: 12, color: best ? 'primary.main' : 'text.secondary', fontWeight: 650 }}>
-        {best ? 'Best' : 'Or'}
+        {best ? props.word : 'Or'}
       </Box>
       <Box sx={{ fontSize: 16, fontWeight: 650 }}>lose {duration(p.lostSeconds)}</Box>
       <Box sx={{ fontSize: 16, fontWeight: 650, color: over ? 'verdict.breached' : 'text.primary' }}>
@@ -90,9 +92,9 @@ export function PathCard(props: {
       <Box sx={{ fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>
         {p.why}. Seconds {p.source}.
       </Box>
-      {!best && props.chosenHost !== p.host && (
-        <Button sx={{ mt: 'auto', alignSelf: 'flex-start' }} onClick={props.onHost}>
-          Use {p.host}
+      {!best && (
+        <Button sx={{ mt: 'auto', alignSelf: 'flex-start' }} onClick={props.onTake}>
+          Go this way
         </Button>
       )}
     </Box>

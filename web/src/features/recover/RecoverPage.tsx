@@ -6,7 +6,7 @@ import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
-import { api, got } from '../../api/client';
+import { api, got, type Schemas } from '../../api/client';
 import { useGo, usePremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { CoverStrip } from '../../shared/CoverStrip';
@@ -68,17 +68,25 @@ function Worksheet({ id }: { id: string }) {
   const targetText = params.get('target');
   // Without a choice: the latest instant that can be had.
   const target = targetText ? Date.parse(targetText) : d?.supposed.latest ? Date.parse(d.supposed.latest) : null;
-  const host = params.get('host');
+  // What of the way is decided; the rest follows from the rule.
+  const [host, base, without] = ['host', 'base', 'without'].map((k) => params.get(k));
+  const way = { ...(host && { host }), ...(base && { base }), ...(without && { without }) };
+  const take = (choice: Schemas['ChoiceView']) =>
+    setParams((before) => {
+      const next = new URLSearchParams([...before].filter(([k]) => !['host', 'base', 'without'].includes(k)));
+      Object.entries(choice).forEach(([k, v]) => v && next.set(k, v));
+      return next;
+    });
   const choose = useCallback((at: number) => put('target', utc(at)), [put]);
   useInstantKeys(cover.data, target, choose);
   const ways = useQuery({
-    queryKey: ['database', id, 'ways', target, host, premise.query],
+    queryKey: ['database', id, 'ways', target, way, premise.query],
     enabled: target !== null && !Number.isNaN(target),
     placeholderData: keepPreviousData,
     queryFn: () =>
       got(
         api.GET('/api/recover/{id}', {
-          params: { path: { id }, query: { target: utc(target!), ...premise.query, ...(host && { host }) } },
+          params: { path: { id }, query: { target: utc(target!), ...premise.query, ...way } },
         }),
       ),
   });
@@ -93,7 +101,9 @@ function Worksheet({ id }: { id: string }) {
             target: w!.target,
             loss: premise.loss,
             at: premise.at,
-            host,
+            host: host ?? null,
+            base: base ?? null,
+            without: without ?? null,
             instance: instance || null,
             query: query || null,
           },
@@ -147,6 +157,26 @@ function Worksheet({ id }: { id: string }) {
             ))}
           </TextField>
         </Box>
+        {(base || without) && (
+          <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, mb: 1, fontSize: 12.5 }} data-testid="way">
+            <span>
+              Only ways{' '}
+              {base && (
+                <>
+                  by way of <code>{base}</code>
+                </>
+              )}
+              {base && without && ', and '}
+              {without && (
+                <>
+                  that read nothing from <code>{without}</code>
+                </>
+              )}
+              .
+            </span>
+            <Button onClick={() => take({ host: host ?? null, base: null, without: null })}>Any way</Button>
+          </Box>
+        )}
         {ways.error && <Failure error={ways.error} />}
         {w && !w.nearest.recoverable && (
           <Alert severity="warning" variant="outlined" icon={false} sx={{ mb: 1.5 }}>
@@ -185,8 +215,8 @@ function Worksheet({ id }: { id: string }) {
                 zone={zone}
                 rto={w.rtoSeconds}
                 longest={Math.max(...[w.best!, ...w.alternatives].map((x) => x.serviceSeconds))}
-                onHost={() => put('host', p.host)}
-                chosenHost={host}
+                word={base || without ? 'Chosen' : 'Best'}
+                onTake={() => take(p.choice)}
               />
             ))}
           </Box>

@@ -49,8 +49,30 @@ describe('recover', () => {
     cards.getByText('back in 22 min');
     cards.getByText('back in 1 h 30 min');
     expect(cards.getByText(/full → 3 logs/)).toBeTruthy();
-    fireEvent.click(cards.getByRole('button', { name: 'Use north-h1' }));
-    expect(screen.getByTestId('address').textContent).toContain('host=north-h1');
+  });
+
+  it('goes the way one takes: asks for it and begins it', async () => {
+    const other = path({ stores: ['hill-s1'], choice: { host: null, base: null, without: 'quay-s2' } });
+    const asked = open({
+      'GET /api/recover/tickets': ways({ alternatives: [other] }),
+      'POST /api/recover': { id: 'r' },
+    });
+    await begin();
+    fireEvent.click(screen.getByRole('button', { name: 'Go this way' }));
+    await waitFor(() => expect(asked.at(-1)!.query.get('without')).toBe('quay-s2'));
+    expect((await screen.findByTestId('way')).textContent).toContain('read nothing from quay-s2');
+    expect(screen.getByText('Chosen')).toBeTruthy();
+    await waitFor(async () => expect((await begin()).disabled).toBe(false));
+    fireEvent.click(await begin());
+    await waitFor(() => expect(asked.at(-1)!.body).toMatchObject({ without: 'quay-s2', base: null, host: null }));
+  });
+
+  it('goes any way again when one no longer insists', async () => {
+    open({}, '/recover/tickets?without=quay-s2&base=tickets-full-1');
+    expect((await screen.findByTestId('way')).textContent).toContain('by way of tickets-full-1, and that read nothing');
+    fireEvent.click(screen.getByRole('button', { name: 'Any way' }));
+    expect(screen.getByTestId('address').textContent).toBe('/recover/tickets');
+    expect(screen.queryByTestId('way')).toBeNull();
   });
 
   it('goes to the nearest instant where the one wanted cannot be had', async () => {
@@ -115,6 +137,8 @@ describe('recover', () => {
       loss: 'host',
       at: null,
       host: 'hill-h1',
+      base: null,
+      without: null,
       instance: 'look',
       query: 'count cancelled',
     });
