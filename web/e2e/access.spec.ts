@@ -40,6 +40,16 @@ for (const scheme of ['light', 'dark'] as const) {
       expect(
         violations.map((v) => `${path}: ${v.id}: ${v.nodes.map((n) => n.html.slice(0, 160)).join(' | ')}`),
       ).toEqual([]);
+      if (scheme === 'dark') continue;
+
+      // On the narrowest screen it is made for nothing is cut off at the side.
+      await page.setViewportSize({ width: 1024, height: 768 });
+      const widest = () =>
+        page.evaluate(() =>
+          Math.max(...[...document.querySelectorAll('html, main, main > *')].map((e) => e.scrollWidth)),
+        );
+      await expect.poll(widest, { message: path }).toBeLessThanOrEqual(1024);
+      await page.setViewportSize({ width: 1280, height: 800 });
     }
   });
 }

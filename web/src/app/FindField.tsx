@@ -19,7 +19,7 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
   return (
     <Autocomplete
       size="small"
-      sx={{ width: 300 }}
+      sx={{ width: '100%', maxWidth: 300 }}
       options={text.trim() ? (found.data?.rows ?? []) : []}
       filterOptions={(o) => o}
       getOptionLabel={(r) => (typeof r === 'string' ? r : r.name)}

@@ -26,13 +26,20 @@ export function Frame({ children }: { children: ReactNode }) {
   useKeys({ find: () => find.current?.focus(), help: () => setHelp(true) });
   const { pathname, search } = useLocation();
   return (
-    <Box sx={{ display: 'grid', gridTemplateRows: '52px 40px minmax(0, 1fr)', height: '100dvh' }}>
+    <Box
+      sx={{
+        display: 'grid',
+        gridTemplateColumns: 'minmax(0, 1fr)',
+        gridTemplateRows: '52px minmax(40px, auto) minmax(0, 1fr)',
+        height: '100dvh',
+      }}
+    >
       <Box
         component="header"
         sx={{
           display: 'flex',
           alignItems: 'center',
-          gap: 2.5,
+          gap: { xs: 1, lg: 2.5 },
           px: 2,
           borderBottom: 1,
           borderColor: 'divider',
@@ -47,7 +54,11 @@ export function Frame({ children }: { children: ReactNode }) {
           <Mark />
           Imbrek
         </Box>
-        <Box component="nav" aria-label="Areas" sx={{ display: 'flex', gap: 0.5 }}>
+        <Box
+          component="nav"
+          aria-label="Areas"
+          sx={{ display: 'flex', gap: 0.5, overflowX: { xs: 'auto', md: 'visible' } }}
+        >
           {areas.map((a) => {
             const here = a.matches(pathname);
             return (
@@ -71,7 +82,7 @@ export function Frame({ children }: { children: ReactNode }) {
             );
           })}
         </Box>
-        <Box sx={{ flex: 1, display: 'flex', justifyContent: 'center', minWidth: 120 }}>
+        <Box sx={{ flex: 1, display: { xs: 'none', md: 'flex' }, justifyContent: 'center', minWidth: 120 }}>
           <FindField inputRef={find} />
         </Box>
         <ClockFace />
@@ -108,7 +119,10 @@ function ClockFace() {
         ? 'real pace'
         : `${clock.pace} times as fast`;
   return (
-    <Box sx={{ textAlign: 'right', lineHeight: 1.25, whiteSpace: 'nowrap' }} title={utc(clock.now)}>
+    <Box
+      sx={{ display: { xs: 'none', md: 'block' }, textAlign: 'right', lineHeight: 1.25, whiteSpace: 'nowrap' }}
+      title={utc(clock.now)}
+    >
       <Box data-testid="clock" sx={{ fontWeight: 600 }}>
         {localTime(clock.now, zone)}
       </Box>

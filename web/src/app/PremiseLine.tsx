@@ -51,6 +51,7 @@ export function PremiseLine() {
           ? 'color-mix(in srgb, var(--mui-palette-warning-main) 12%, var(--mui-palette-background-default))'
           : 'background.default',
         whiteSpace: 'nowrap',
+        flexWrap: { xs: 'wrap', md: 'nowrap' },
         overflow: 'hidden',
       }}
     >
@@ -76,7 +77,7 @@ export function PremiseLine() {
       )}
       <Box sx={{ flex: 1 }} />
       {answer && (
-        <Box data-testid="answer" sx={{ fontWeight: 600 }}>
+        <Box data-testid="answer" sx={{ fontWeight: 600, whiteSpace: { xs: 'normal', md: 'nowrap' } }}>
           {answer.hold} of {answer.databases} hold
           {answer.loseTooMuch > 0 && ` · ${answer.loseTooMuch} lose${answer.loseTooMuch === 1 ? 's' : ''} too much`}
           {answer.takeTooLong > 0 && ` · ${answer.takeTooLong} take${answer.takeTooLong === 1 ? 's' : ''} too long`}

@@ -49,7 +49,7 @@ export function Figure(props: {
             {props.prefix}{' '}
           </Box>
         )}
-        {known ? duration(props.seconds) : 'not known'}
+        <span style={{ whiteSpace: 'nowrap' }}>{known ? duration(props.seconds) : 'not known'}</span>
       </Box>
       <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, minHeight: 18, alignSelf: 'start' }}>
         <UsedBar value={props.seconds} limit={props.limit} />

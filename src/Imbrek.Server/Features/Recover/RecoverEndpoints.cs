@@ -176,7 +176,7 @@ internal static class RecoverEndpoints
     {
         if (best is null)
         {
-            return "reaches latest and, among those that do, is back soonest";
+            return $"{(p.Choice.Base is null && p.Choice.Without is null ? "" : "of these ways ")}reaches latest and, among those that do, is back soonest";
         }
 
         var differs = p.Host != best.Host ? $"on {p.Host}"

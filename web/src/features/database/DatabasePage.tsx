@@ -15,6 +15,7 @@ import { RangeButtons } from '../../shared/RangeButtons';
 import { Said } from '../../shared/Said';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { VerdictMark } from '../../shared/VerdictMark';
+import { Worksheet } from '../../shared/Worksheet';
 import { AboutDatabase } from './AboutDatabase';
 import { IncidentForm } from './IncidentForm';
 import { SetTable } from './SetTable';
@@ -73,7 +74,7 @@ export default function DatabasePage() {
   const proof = d.proofs[0];
   const o = d.objective;
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 320px', minHeight: '100%' }}>
+    <Worksheet side={320}>
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5, flexWrap: 'wrap' }}>
           <h1 style={{ fontSize: 22, margin: 0 }}>{d.name}</h1>
@@ -212,6 +213,6 @@ export default function DatabasePage() {
       </Box>
       <AboutDatabase database={d} plan={plan.data} />
       <IncidentForm database={id} zone={zone} open={noting} at={chosen} onClose={() => setNoting(false)} />
-    </Box>
+    </Worksheet>
   );
 }

@@ -11,6 +11,7 @@ import { usePremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { byNeed, TileShape, verdictWord, type Verdict } from '../../shared/VerdictMark';
+import { Worksheet } from '../../shared/Worksheet';
 import { PutUnderPlan } from '../plans/PutUnderPlan';
 import { FleetTable, type Line, type Row } from './FleetTable';
 import { NeedsYou } from './NeedsYou';
@@ -44,9 +45,11 @@ export default function FleetPage() {
   const counts = new Map<Verdict, number>();
   fleet.data?.rows.forEach((r) => counts.set(r.verdict, (counts.get(r.verdict) ?? 0) + 1));
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 284px', height: '100%' }}>
+    <Worksheet side={284} fill>
       <Box sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}>
-        <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, px: 2, py: 1 }}>
+        <Box
+          sx={{ display: 'flex', flexWrap: { xs: 'wrap', md: 'nowrap' }, alignItems: 'center', gap: 2, px: 2, py: 1 }}
+        >
           <h1 style={{ fontSize: 18, margin: 0 }}>Fleet</h1>
           <ToggleButtonGroup
             size="small"
@@ -59,6 +62,7 @@ export default function FleetPage() {
               <ToggleButton
                 key={v}
                 value={v}
+                title={verdictWord[v]}
                 sx={{
                   gap: 0.75,
                   py: 0.25,
@@ -68,7 +72,10 @@ export default function FleetPage() {
                   '&.Mui-selected': { color: `verdict.${v}` },
                 }}
               >
-                <TileShape verdict={v} /> {fleet.data && (counts.get(v) ?? 0)} {verdictWord[v]}
+                <TileShape verdict={v} /> {fleet.data && (counts.get(v) ?? 0)}
+                <Box component="span" sx={{ display: { xs: 'none', lg: 'inline' } }}>
+                  {verdictWord[v]}
+                </Box>
               </ToggleButton>
             ))}
           </ToggleButtonGroup>
@@ -80,7 +87,11 @@ export default function FleetPage() {
             sx={{ width: 110 }}
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
           />
-          <Button size="small" onClick={() => put('order', order === 'service' ? 'need' : null)}>
+          <Button
+            size="small"
+            sx={{ whiteSpace: 'nowrap' }}
+            onClick={() => put('order', order === 'service' ? 'need' : null)}
+          >
             {order === 'service' ? 'Sort by need' : 'By service'}
           </Button>
         </Box>
@@ -99,7 +110,7 @@ export default function FleetPage() {
         />
       </Box>
       <NeedsYou />
-    </Box>
+    </Worksheet>
   );
 }
 

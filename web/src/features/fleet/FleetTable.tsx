@@ -15,7 +15,31 @@ export type Row = Schemas['FleetRow'];
 /** A database, or the heading of a service above its own. */
 export type Line = { service: string; rows: Row[] } | { row: Row };
 
-const columns = '20px minmax(132px, 1fr) 80px 120px 104px 126px 118px 82px 88px';
+/** The cells of a row. Narrower screens leave out what takes most room of all that the page of a database tells as well. */
+const cells = {
+  display: 'grid',
+  gridTemplateColumns: {
+    xs: '20px minmax(0, 1fr) 88px 88px',
+    md: '20px minmax(132px, 1fr) 80px 126px 118px 82px 88px',
+    lg: '20px minmax(132px, 1fr) 80px 120px 104px 126px 118px 82px 88px',
+  },
+  gap: 1,
+  px: 2,
+  borderBottom: 1,
+  '& > [data-from="md"]': { display: { xs: 'none', md: 'block' } },
+  '& > [data-from="lg"]': { display: { xs: 'none', lg: 'block' } },
+} as const;
+const heads: [word: string, from?: 'md' | 'lg'][] = [
+  [''],
+  ['Database'],
+  ['Verdict', 'md'],
+  ['losses', 'lg'],
+  ['Cover, 7 days', 'lg'],
+  ['Could lose / RPO'],
+  ['Back in / RTO'],
+  ['Designed', 'md'],
+  ['Last proof', 'md'],
+];
 const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
 
@@ -69,32 +93,9 @@ export function FleetTable({
       onKeyDown={move}
       sx={{ flex: 1, minHeight: 0, display: 'flex', flexDirection: 'column' }}
     >
-      <Box
-        role="row"
-        sx={{
-          display: 'grid',
-          gridTemplateColumns: columns,
-          gap: 1,
-          px: 2,
-          py: 0.5,
-          borderBottom: 1,
-          borderColor: 'line',
-          color: 'text.secondary',
-          fontSize: 12,
-        }}
-      >
-        {[
-          '',
-          'Database',
-          'Verdict',
-          'losses',
-          'Cover, 7 days',
-          'Could lose / RPO',
-          'Back in / RTO',
-          'Designed',
-          'Last proof',
-        ].map((h, i) => (
-          <span role="columnheader" key={i} style={{ whiteSpace: 'nowrap' }}>
+      <Box role="row" sx={{ ...cells, py: 0.5, borderColor: 'line', color: 'text.secondary', fontSize: 12 }}>
+        {heads.map(([h, from], i) => (
+          <span role="columnheader" key={i} data-from={from} style={{ whiteSpace: 'nowrap' }}>
             {h === 'losses'
               ? losses.map((l) => (
                   <span
@@ -194,12 +195,8 @@ function DatabaseRow(props: {
       data-database={row.id}
       style={props.style}
       sx={{
-        display: 'grid',
-        gridTemplateColumns: columns,
-        gap: 1,
-        px: 2,
+        ...cells,
         alignItems: 'center',
-        borderBottom: 1,
         borderColor: 'divider',
         '&:hover, &:focus-within': { bgcolor: 'background.paper' },
       }}
@@ -217,25 +214,36 @@ function DatabaseRow(props: {
         >
           {row.name}
         </Link>
-        <Box component="span" sx={{ color: 'text.secondary', ml: 1, fontSize: 12 }}>
+        <Box
+          component="span"
+          sx={{ display: { xs: 'none', md: 'inline' }, color: 'text.secondary', ml: 1, fontSize: 12 }}
+        >
           {row.host}
         </Box>
       </Box>
       <Box
         role="gridcell"
+        data-from="md"
         title={why ?? undefined}
         sx={{ color: `verdict.${shown}`, fontWeight: 600, overflow: 'hidden' }}
       >
         {verdictWord[shown]}
       </Box>
-      <Box role="gridcell" sx={{ display: 'flex', alignItems: 'center' }}>
+      <Box role="gridcell" data-from="lg">
         {losses.map((kind) => {
           const m = row.losses.find((l) => l.loss === kind);
           return (
             <Box
               key={kind}
               component="span"
-              sx={{ width: 24, height: 20, display: 'flex', alignItems: 'center', justifyContent: 'center' }}
+              sx={{
+                width: 24,
+                height: 20,
+                display: 'inline-flex',
+                alignItems: 'center',
+                justifyContent: 'center',
+                verticalAlign: 'middle',
+              }}
             >
               {m ? (
                 <Tooltip title={`${lossWord[kind]}: ${verdictWord[m.verdict]}${m.reason ? ` — ${m.reason}` : ''}`}>
@@ -252,7 +260,7 @@ function DatabaseRow(props: {
           );
         })}
       </Box>
-      <span role="gridcell">
+      <span role="gridcell" data-from="lg">
         {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={104} />}
       </span>
       <Cell seconds={row.couldLoseSeconds} limit={row.rpoSeconds} none="all of it" />
@@ -264,6 +272,7 @@ function DatabaseRow(props: {
       />
       <Box
         role="gridcell"
+        data-from="md"
         sx={{
           whiteSpace: 'nowrap',
           overflow: 'hidden',
@@ -279,6 +288,7 @@ function DatabaseRow(props: {
       </Box>
       <Box
         role="gridcell"
+        data-from="md"
         sx={{ color: row.proofCounts ? 'text.primary' : 'text.secondary', whiteSpace: 'nowrap' }}
         title={
           row.proofAt
@@ -331,7 +341,10 @@ function Cell({
       >
         {seconds === null ? none : duration(seconds)}
         {limit !== null && (
-          <Box component="span" sx={{ color: 'text.secondary', fontWeight: 400, fontSize: 11.5 }}>
+          <Box
+            component="span"
+            sx={{ display: { xs: 'none', md: 'inline' }, color: 'text.secondary', fontWeight: 400, fontSize: 11.5 }}
+          >
             {' '}
             / {duration(limit)}
           </Box>

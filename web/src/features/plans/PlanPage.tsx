@@ -13,6 +13,7 @@ import { withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { localTime } from '../../shared/format';
+import { Worksheet } from '../../shared/Worksheet';
 import { ConsequenceColumn } from './ConsequenceColumn';
 import { Differences } from './Differences';
 import { nextTask, withMembers, withSettingsOf, type PlanDraft } from './draft';
@@ -43,7 +44,7 @@ export default function PlanPage() {
   if (!document) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
   const plan = document as unknown as PlanDraft;
   return (
-    <Worksheet
+    <EditedPlan
       key={`${id} ${params.get('ready')} ${copyOf} ${saved.data?.version}`}
       initial={
         isNew
@@ -61,7 +62,7 @@ export default function PlanPage() {
 const nobody = { databases: [], services: [], tags: [], engines: [], objectives: [], except: [] };
 const fresh = (id: string) => `${id}-${Date.now().toString(36).slice(-4)}`;
 
-function Worksheet({
+function EditedPlan({
   initial,
   version,
   versions,
@@ -129,7 +130,7 @@ function Worksheet({
   const change = JSON.stringify(plan) !== JSON.stringify(initial);
   const put = (next: Partial<PlanDraft>) => setPlan((p) => ({ ...p, ...next }));
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 380px', minHeight: '100%' }}>
+    <Worksheet side={380}>
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, mb: 1.5 }}>
           <h1 style={{ position: 'absolute', clip: 'rect(0 0 0 0)' }}>{plan.name}</h1>
@@ -205,7 +206,7 @@ function Worksheet({
         plan={asked}
         zone={zone}
       />
-    </Box>
+    </Worksheet>
   );
 }
 

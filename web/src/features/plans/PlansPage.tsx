@@ -11,6 +11,7 @@ import { useGo, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration } from '../../shared/format';
+import { Worksheet } from '../../shared/Worksheet';
 import { kindWord } from './draft';
 import { FindingList } from './FindingList';
 import { PutUnderPlan } from './PutUnderPlan';
@@ -34,7 +35,7 @@ export default function PlansPage() {
   if (plans.error) return <Failure error={plans.error} again={() => void plans.refetch()} />;
   const d = plans.data;
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 300px', minHeight: '100%' }}>
+    <Worksheet side={300}>
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1 }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>Plans</h1>
@@ -148,7 +149,7 @@ export default function PlansPage() {
             .slice(0, 12)}
         />
       </Box>
-    </Box>
+    </Worksheet>
   );
 }
 

@@ -16,6 +16,7 @@ import { localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { RangeButtons } from '../../shared/RangeButtons';
 import { Said } from '../../shared/Said';
 import { useCover, useInstantKeys } from '../../shared/useCover';
+import { Worksheet } from '../../shared/Worksheet';
 import { RunList } from '../runs/RunList';
 import { Consequence } from './Consequence';
 import { PathCard } from './PathCard';
@@ -23,7 +24,7 @@ import { PathCard } from './PathCard';
 /** What, when, how: one worksheet, with what follows from it beside it. */
 export default function RecoverPage() {
   const { id } = useParams();
-  return id ? <Worksheet key={id} id={id} /> : <Choose />;
+  return id ? <WayBack key={id} id={id} /> : <Choose />;
 }
 
 function Choose() {
@@ -40,7 +41,7 @@ function Choose() {
   );
 }
 
-function Worksheet({ id }: { id: string }) {
+function WayBack({ id }: { id: string }) {
   const premise = usePremise();
   const go = useGo();
   const mayOperate = useMay('operate');
@@ -115,7 +116,7 @@ function Worksheet({ id }: { id: string }) {
   if (view.error) return <Failure error={view.error} again={() => void view.refetch()} />;
   if (!d) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 340px', minHeight: '100%' }}>
+    <Worksheet side={340}>
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 2, mb: 1 }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>Recover</h1>
@@ -234,7 +235,7 @@ function Worksheet({ id }: { id: string }) {
         error={start.error}
         onStart={() => start.mutate(undefined, { onSuccess: (run) => go(`/runs/${run}`) })}
       />
-    </Box>
+    </Worksheet>
   );
 }
 

@@ -10,6 +10,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { Figure } from '../../shared/Figure';
 import { localTime, utc } from '../../shared/format';
+import { Worksheet } from '../../shared/Worksheet';
 import { StepBars } from './StepBars';
 
 type State = Schemas['RunState'];
@@ -59,7 +60,7 @@ export default function RunPage() {
   const bad = m?.checks.filter((c) => !c.passed).length ?? 0;
   const open = r.state === 'queued' || r.state === 'running' || r.state === 'held';
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 340px', minHeight: '100%' }}>
+    <Worksheet side={340}>
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5 }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>
@@ -191,6 +192,6 @@ export default function RunPage() {
           </Button>
         )}
       </Box>
-    </Box>
+    </Worksheet>
   );
 }

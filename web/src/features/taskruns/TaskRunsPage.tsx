@@ -23,7 +23,7 @@ export const stateWord: Record<string, string> = {
   cancelled: 'ended by hand',
 };
 
-const columns = '128px 92px 150px minmax(150px, 1fr) 86px 120px 92px minmax(160px, 1.4fr)';
+const columns = '124px 88px minmax(110px, 150px) minmax(120px, 1fr) 76px 108px 66px minmax(120px, 1.4fr)';
 
 /** Everything that ran or should have; the filters are in the address. */
 export default function TaskRunsPage() {

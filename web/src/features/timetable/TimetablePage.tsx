@@ -12,6 +12,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
 import { clashWord } from '../../shared/words';
+import { Worksheet } from '../../shared/Worksheet';
 import { ChosenRun } from './ChosenRun';
 import { Lanes, type Lane } from './Lanes';
 import { NowPanel } from './NowPanel';
@@ -57,7 +58,7 @@ export default function TimetablePage() {
   const run = d?.runs.find((r) => keyOf(r) === chosen);
   if (table.error) return <Failure error={table.error} again={() => void table.refetch()} />;
   return (
-    <Box sx={{ display: 'grid', gridTemplateColumns: 'minmax(0, 1fr) 300px', minHeight: '100%' }}>
+    <Worksheet side={300}>
       <Box sx={{ p: 2, minWidth: 0 }}>
         <TimetableTabs title="Timetable">
           <Box sx={{ flex: 1 }} />
@@ -164,7 +165,7 @@ export default function TimetablePage() {
         <ProposalPanel />
         <PausePanel />
       </Box>
-    </Box>
+    </Worksheet>
   );
 }
 
