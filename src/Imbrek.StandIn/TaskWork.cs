@@ -85,7 +85,6 @@ internal sealed class TaskWork(World world, Action<Order> made)
 
         if (kind == SetKind.Log && d.Database.LogMode == LogMode.Discarded)
         {
-            world.Tell(d.Database.Id, "refused", "log backup refused: the database discards its log");
             end(new TaskOutcome.Fails("the database discards its log", false));
             return;
         }

@@ -147,11 +147,13 @@ public class DispatchTests(DemoServer demo)
         {
             var last = await AssertEachOccurrenceRanOnceAsync(first, session, begun);
             Assert.True(last - begun > Duration.FromHours(Kills / 6.0), $"only {last - begun} passed");
-            foreach (var (list, state) in new[] { (asked, "2, 4"), (ended, "5") })
+
+            // A hundred kills are weeks of the world, in which a store may fill up: that is an end as good as any, and no doing of ours.
+            foreach (var (list, state) in new[] { (asked, "state in (2, 4) or note like 'store % is full%'"), (ended, "state = 5") })
             {
                 var ids = string.Join(',', list.Select(i => $"'{i}'"));
                 Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids})"));
-                Assert.Empty(await ReadAsync(first, $"select id || ' ' || task || ' ' || state || ': ' || coalesce(note, '') from task_runs where id in ({ids}) and due < '{Instants.Write(last)}' and state not in ({state})"));
+                Assert.Empty(await ReadAsync(first, $"select id || ' ' || task || ' ' || state || ': ' || coalesce(note, '') from task_runs where id in ({ids}) and due < '{Instants.Write(last)}' and not ({state})"));
             }
 
             await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from task_runs where cancelled_by = 'admin' and state = 5") == ended.Count);

@@ -26,7 +26,9 @@ test('a plan for ticketing: the worst exposure follows the log task while it is 
   await page.getByRole('button', { name: 'Save' }).click();
   await expect(page).toHaveURL(/plans\/minutes-/);
   await expect(page.getByText('version 1', { exact: true })).toBeVisible();
-  await page.getByRole('button', { name: 'Remove', exact: true }).click();
+  await page.getByRole('button', { name: 'Remove…' }).click();
+  await expect(page.getByText(/nothing backs up/)).toContainText('ticket-payments');
+  await page.getByRole('button', { name: 'Remove it' }).click();
   await expect(page).toHaveURL(/plans$/);
   await expect(page.getByRole('row', { name: /Ticketing, tried/ })).toHaveCount(0);
 });

@@ -78,6 +78,7 @@ function EditedPlan({
 }) {
   const [plan, setPlan] = useState(() => withMembers(initial, added));
   const [asked, setAsked] = useState(plan);
+  const [removing, setRemoving] = useState(false);
   const zone = useZone();
   const may = useMay('plan');
   const mayAsk = useMay('operate');
@@ -138,9 +139,9 @@ function EditedPlan({
             value={plan.name}
             onChange={(e) => put({ name: e.target.value })}
             slotProps={{ htmlInput: { 'aria-label': 'Name of the plan', style: { fontSize: 18, fontWeight: 650 } } }}
-            sx={{ width: 340 }}
+            sx={{ flex: '0 1 300px' }}
           />
-          <Box sx={{ color: 'text.secondary' }}>
+          <Box sx={{ color: 'text.secondary', whiteSpace: 'nowrap' }}>
             {isNew ? 'not saved yet' : `version ${version}${change ? ', changed' : ''}`}
           </Box>
           <Box sx={{ flex: 1 }} />
@@ -148,12 +149,16 @@ function EditedPlan({
           {may && !isNew && (
             <>
               <Button onClick={() => void navigate(withPremise('/plans/new', search, { copy: plan.id }))}>Copy</Button>
-              <Button color="error" onClick={() => remove.mutate()} disabled={remove.isPending}>
-                Remove
+              <Button color="error" onClick={() => setRemoving(!removing)} aria-expanded={removing}>
+                Remove…
               </Button>
             </>
           )}
-          {change && !isNew && <Button onClick={() => setPlan(initial)}>Take back</Button>}
+          {change && !isNew && (
+            <Button onClick={() => setPlan(initial)} sx={{ whiteSpace: 'nowrap' }}>
+              Take back
+            </Button>
+          )}
           <Button
             variant="contained"
             disabled={!may || save.isPending || fault !== null || (!change && !isNew)}
@@ -162,6 +167,21 @@ function EditedPlan({
             {may ? 'Save' : 'Only planners save'}
           </Button>
         </Box>
+        {removing && (
+          <Alert severity="warning" variant="outlined" icon={false} sx={{ mb: 1.5 }}>
+            Its tasks run no more, and unless another plan catches them nothing backs up{' '}
+            <b>{figures?.caught.length ? figures.caught.join(', ') : 'its databases'}</b>. The sets that are there stay,
+            and what it was stays in the ledger.
+            <Box sx={{ display: 'flex', gap: 1, mt: 0.5 }}>
+              <Button color="error" variant="outlined" onClick={() => remove.mutate()} disabled={remove.isPending}>
+                Remove it
+              </Button>
+              <Button color="inherit" onClick={() => setRemoving(false)}>
+                Keep it
+              </Button>
+            </Box>
+          </Alert>
+        )}
         {save.error && <Failure error={save.error} />}
         {remove.error && <Failure error={remove.error} />}
         {fault && (

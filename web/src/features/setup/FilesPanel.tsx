@@ -41,13 +41,8 @@ export function FilesPanel({ demo }: { demo: boolean }) {
       </Box>
       {may ? (
         <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap' }}>
-          <label>
-            Fleet file <input type="file" accept=".json" onChange={(e) => setFleet(e.target.files?.[0] ?? null)} />
-          </label>
-          <label>
-            Catalogue file{' '}
-            <input type="file" accept=".jsonl,.csv" onChange={(e) => setCatalogue(e.target.files?.[0] ?? null)} />
-          </label>
+          <FileField label="Fleet file" accept=".json" file={fleet} onFile={setFleet} />
+          <FileField label="Catalogue file" accept=".jsonl,.csv" file={catalogue} onFile={setCatalogue} />
           <FormControlLabel
             control={<Checkbox checked={skip} onChange={(e) => setSkip(e.target.checked)} />}
             label="Skip bad lines of the catalogue"
@@ -90,6 +85,31 @@ export function FilesPanel({ demo }: { demo: boolean }) {
           </Box>
         </Alert>
       )}
+    </Box>
+  );
+}
+
+/** A file of the person's own; the name of the one chosen stands beside the button. */
+function FileField(props: { label: string; accept: string; file: File | null; onFile: (f: File | null) => void }) {
+  return (
+    <Box sx={{ display: 'flex', alignItems: 'center', gap: 1 }}>
+      <Button
+        component="label"
+        variant="outlined"
+        role={undefined}
+        tabIndex={-1}
+        sx={{ '&:focus-within': { outline: '2px solid', outlineColor: 'primary.main', outlineOffset: 2 } }}
+      >
+        {props.label}…
+        <input
+          type="file"
+          aria-label={props.label}
+          accept={props.accept}
+          onChange={(e) => props.onFile(e.target.files?.[0] ?? null)}
+          style={{ position: 'absolute', width: 1, height: 1, overflow: 'hidden', clipPath: 'inset(50%)' }}
+        />
+      </Button>
+      <Box sx={{ color: 'text.secondary' }}>{props.file?.name ?? 'none chosen'}</Box>
     </Box>
   );
 }
