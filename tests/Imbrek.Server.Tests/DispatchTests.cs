@@ -149,7 +149,7 @@ public class DispatchTests(DemoServer demo)
             Assert.True(last - begun > Duration.FromHours(Kills / 6.0), $"only {last - begun} passed");
 
             // A hundred kills are weeks of the world, in which a store may fill up: that is an end as good as any, and no doing of ours.
-            foreach (var (list, state) in new[] { (asked, "state in (2, 4) or note like 'store % is full%'"), (ended, "state = 5") })
+            foreach (var (list, state) in new[] { (asked, "state in (2, 4) or coalesce(note, '') like 'store % is full%'"), (ended, "state = 5") })
             {
                 var ids = string.Join(',', list.Select(i => $"'{i}'"));
                 Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids})"));
