@@ -63,6 +63,7 @@ export default function FleetPage() {
                 key={v}
                 value={v}
                 title={verdictWord[v]}
+                aria-label={`${fleet.data ? (counts.get(v) ?? 0) : ''} ${verdictWord[v]}`.trim()}
                 sx={{
                   gap: 0.75,
                   py: 0.25,
