@@ -5,7 +5,7 @@ using NodaTime;
 namespace Imbrek.Core.Catalogue;
 
 /// <summary>
-/// All backup sets of one database, immutable, held as columns (about 80 bytes a set and 19 a plain copy) in the order of the
+/// All backup sets of one database, immutable, held as columns (about 80 bytes a set and 20 a plain copy) in the order of the
 /// instants they cover to. Times inside are milliseconds of the Unix epoch: times compare at 1 ms (section 2, settled details).
 /// </summary>
 public sealed class DatabaseCatalogue
@@ -32,7 +32,7 @@ public sealed class DatabaseCatalogue
     internal readonly long[] CoversFrom;
     internal readonly long[] CoversTo;
     internal readonly int[] CopyEnds;
-    internal readonly byte[] CopyStores;
+    internal readonly ushort[] CopyStores;
     internal readonly CopyState[] CopyStates;
     internal readonly long[] AvailableAt;
     internal readonly long[] StoredBytes;
@@ -52,13 +52,14 @@ public sealed class DatabaseCatalogue
     private Dictionary<int, string>? missingParents;
 
     /// <summary>For each set the number of its key, from 1; 0 for none. Null when no set is encrypted.</summary>
-    private readonly byte[]? keyNumbers;
+    private readonly ushort[]? keyNumbers;
     private readonly List<string> keys = [];
 
     /// <summary>Builds the columns of one database's sets.</summary>
     /// <param name="database">The database.</param>
     /// <param name="sets">Its sets, in any order; sets of other databases are an error.</param>
-    /// <exception cref="ArgumentException">A set is of another database, or more than 255 stores or keys are used.</exception>
+    /// <exception cref="ArgumentException">A set is of another database.</exception>
+    /// <exception cref="OverflowException">More than 65,535 stores or keys are used.</exception>
     public DatabaseCatalogue(Id<Database> database, IEnumerable<BackupSet> sets)
     {
         Database = database;
@@ -78,14 +79,14 @@ public sealed class DatabaseCatalogue
         finishedAt = new long[n];
         idEnds = new int[n];
         var copies = all.Sum(s => s.Copies.Count);
-        CopyStores = new byte[copies];
+        CopyStores = new ushort[copies];
         CopyStates = new CopyState[copies];
         AvailableAt = new long[copies];
         StoredBytes = new long[copies];
         RemovedAt = all.Any(s => s.Copies.Any(c => c.RemovedAt is not null)) ? new long[copies] : null;
         LockedUntil = all.Any(s => s.Copies.Any(c => c.LockedUntil is not null)) ? new long[copies] : null;
         idBytes = new byte[all.Sum(s => Encoding.UTF8.GetByteCount(s.Id.Value))];
-        keyNumbers = all.Any(s => s.Key is not null) ? new byte[n] : null;
+        keyNumbers = all.Any(s => s.Key is not null) ? new ushort[n] : null;
         var stores = new List<Id<Store>>();
         Dictionary<string, int>? byId = null;
         if (all.Any(s => s.Parent is not null))
@@ -143,7 +144,7 @@ public sealed class DatabaseCatalogue
                     keys.Add(key);
                 }
 
-                keyNumbers![i] = checked((byte)(keys.IndexOf(key) + 1));
+                keyNumbers![i] = checked((ushort)(keys.IndexOf(key) + 1));
             }
 
             foreach (var c in s.Copies)
@@ -155,7 +156,7 @@ public sealed class DatabaseCatalogue
                     stores.Add(c.Store);
                 }
 
-                CopyStores[copy] = checked((byte)at);
+                CopyStores[copy] = checked((ushort)at);
                 CopyStates[copy] = c.State;
                 AvailableAt[copy] = c.AvailableAt.ToUnixTimeMilliseconds();
                 StoredBytes[copy] = c.StoredBytes;

@@ -66,7 +66,7 @@ public static class Retention
 
         public IReadOnlyList<RetentionDecision> Decide(Func<SetKind, Id<Store>, RetentionRule?> ruleFor, Func<Id<BackupSet>, bool>? inUse)
         {
-            for (byte store = 0; store < stores; store++)
+            for (int store = 0; store < stores; store++)
             {
                 foreach (var kind in Enum.GetValues<SetKind>())
                 {
@@ -105,7 +105,7 @@ public static class Retention
             ];
         }
 
-        private void Want(SetKind kind, byte store, RetentionRule? rule)
+        private void Want(SetKind kind, int store, RetentionRule? rule)
         {
             var copies = new List<(int Set, int Copy)>();
             for (var set = 0; set < c.Count; set++)
@@ -170,7 +170,7 @@ public static class Retention
         }
 
         /// <summary>Keeps, in one place, the last base before an instant and every base and log since.</summary>
-        private void Continuous(byte store, long since, string back)
+        private void Continuous(int store, long since, string back)
         {
             var within = Reachable(store);
             var from = long.MinValue;
@@ -200,7 +200,7 @@ public static class Retention
             var set = lineage.SetOf(node);
             var log = c.Kinds[set] == SetKind.Log;
             KeepWholeOnesForDamagedOnes(set);
-            for (byte store = 0; store < stores; store++)
+            for (int store = 0; store < stores; store++)
             {
                 var copy = whole[(set * stores) + store];
                 if (copy < 0 || kept[copy] is null)
@@ -247,7 +247,7 @@ public static class Retention
             }
         }
 
-        private void Need(int set, byte store, int dependent)
+        private void Need(int set, int store, int dependent)
         {
             var here = whole[(set * stores) + store];
             if (here >= 0)
@@ -266,7 +266,7 @@ public static class Retention
         }
 
         /// <summary>The nodes that the whole copies of one store, or of all, lead to.</summary>
-        private bool[] Reachable(byte? store)
+        private bool[] Reachable(int? store)
         {
             if (reachable[store ?? stores] is { } known)
             {
