@@ -143,7 +143,14 @@ public class EvaluatorProperties
         var w = Worlds.Gen.Single();
         var full = new BackupSet
         {
-            Id = new("f"), Database = w.Database.Id, Kind = SetKind.Full, ToPosition = 1, CoversTo = Worlds.Start, FinishedAt = Worlds.Start, DataBytes = 1, Copies = [new(new("s3"), Worlds.Start, null, null, 1, CopyState.Good)],
+            Id = new("f"),
+            Database = w.Database.Id,
+            Kind = SetKind.Full,
+            ToPosition = 1,
+            CoversTo = Worlds.Start,
+            FinishedAt = Worlds.Start,
+            DataBytes = 1,
+            Copies = [new(new("s3"), Worlds.Start, null, null, 1, CopyState.Good)],
         };
         var subject = Subject(w with { Sets = [full, full with { Id = new("l"), Kind = SetKind.Log, FromPosition = 1, ToPosition = 2, CoversFrom = Worlds.Start, CoversTo = Worlds.Start + Duration.FromMinutes(1) }] });
         string? Why(PathChoice choice, int minute = 9) =>

@@ -6,6 +6,7 @@ import { withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { duration, localTime, utc } from '../../shared/format';
 import { Said } from '../../shared/Said';
+import { SideSection } from '../../shared/SideSection';
 import { VerdictMark } from '../../shared/VerdictMark';
 import { lossWord } from '../../shared/words';
 import { AskForRun } from '../taskruns/AskForRun';
@@ -31,7 +32,7 @@ export function AboutDatabase({
       tabIndex={0}
       sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
     >
-      <Section title="Agreed losses">
+      <SideSection title="Agreed losses">
         {o ? (
           <>
             <Box sx={{ color: 'text.secondary', mb: 0.5 }}>{o.name}</Box>
@@ -42,10 +43,10 @@ export function AboutDatabase({
         ) : (
           'No objective was agreed for it.'
         )}
-      </Section>
+      </SideSection>
       {plan && <PlanSection plan={plan} zone={zone} database={mayOperate ? d.id : null} />}
       {(findings.data?.length ?? 0) > 0 && (
-        <Section title="Findings">
+        <SideSection title="Findings">
           {findings.data!.map((f, i) => (
             <Box key={i} sx={{ mb: 1 }}>
               <b>
@@ -54,15 +55,15 @@ export function AboutDatabase({
               <Said text={f.why} zone={zone} />. <Box sx={{ color: 'primary.main' }}>{f.remedy}.</Box>
             </Box>
           ))}
-        </Section>
+        </SideSection>
       )}
-      <Section title="Proofs">
+      <SideSection title="Proofs">
         {d.proofs.length === 0 && 'None yet. Restore it aside, look, and throw it away: that is a proof.'}
         {d.proofs.slice(0, 6).map((p) => (
           <Proof key={p.ledgerNumber} proof={p} zone={zone} />
         ))}
-      </Section>
-      <Section title="Marks">
+      </SideSection>
+      <SideSection title="Marks">
         {d.marks.length === 0 && 'No incident noted, no marker written.'}
         {d.marks.slice(0, 8).map((m, i) => (
           <Box key={i} sx={{ mb: 0.5 }}>
@@ -72,27 +73,16 @@ export function AboutDatabase({
             </Box>
           </Box>
         ))}
-      </Section>
+      </SideSection>
       {d.happenings.length > 0 && (
-        <Section title="What happened lately">
+        <SideSection title="What happened lately">
           {d.happenings.slice(0, 6).map((h, i) => (
             <Box key={i} sx={{ mb: 0.5 }}>
               {h.text} <Box sx={{ color: 'text.secondary' }}>{localTime(h.at, zone)}</Box>
             </Box>
           ))}
-        </Section>
+        </SideSection>
       )}
-    </Box>
-  );
-}
-
-function Section({ title, children }: { title: string; children: React.ReactNode }) {
-  return (
-    <Box component="section" sx={{ mb: 2.5 }}>
-      <Box component="h2" sx={{ m: 0, mb: 0.75, fontSize: 14 }}>
-        {title}
-      </Box>
-      {children}
     </Box>
   );
 }
@@ -110,7 +100,7 @@ function PlanSection({
   const { search } = useLocation();
   const differs = p.figures.filter((f) => f.whyTheyDiffer.length > 0);
   return (
-    <Section title="Plan">
+    <SideSection title="Plan">
       {p.plans.length === 0 && <Box sx={{ color: 'verdict.breached' }}>No plan covers it.</Box>}
       {p.plans.map((x) => (
         <Box key={x.id}>
@@ -152,7 +142,7 @@ function PlanSection({
           </Box>
         </Box>
       ))}
-    </Section>
+    </SideSection>
   );
 }
 

@@ -4,9 +4,10 @@ import { useMutation } from '@tanstack/react-query';
 import { api, got, type Schemas } from '../../api/client';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration, localDay, localTime } from '../../shared/format';
+import { SideSection } from '../../shared/SideSection';
+import { clashWord, lossWord } from '../../shared/words';
 import { Differences } from './Differences';
 import { type Consequences, type PlanDraft } from './draft';
-import { clashWord, lossWord } from '../../shared/words';
 import { FindingList } from './FindingList';
 import { WeekStrip } from './WeekStrip';
 
@@ -61,6 +62,7 @@ export function ConsequenceColumn({
               width: '100%',
               borderCollapse: 'collapse',
               mt: 1,
+              mb: 1.75,
               '& td, & th': {
                 textAlign: 'left',
                 py: 0.5,
@@ -104,7 +106,7 @@ export function ConsequenceColumn({
             </tbody>
           </Box>
           <Chances plan={plan} />
-          <Part title="Space and traffic">
+          <SideSection level="h3" title="Space and traffic">
             {c.stores.map((s) => (
               <Box key={s.store} sx={{ display: 'flex', justifyContent: 'space-between', gap: 1 }}>
                 <b>{s.store}</b>
@@ -114,9 +116,9 @@ export function ConsequenceColumn({
                 {s.fullOn && <Box sx={{ color: 'verdict.breached' }}>full on {localDay(s.fullOn, zone)}</Box>}
               </Box>
             ))}
-          </Part>
+          </SideSection>
           {soon.length > 0 && (
-            <Part title="Clashes in the coming week">
+            <SideSection level="h3" title="Clashes in the coming week">
               {soon.slice(0, 8).map((x, i) => (
                 <Box key={i} sx={{ mb: 0.5 }}>
                   <b>{x.task ?? x.place}</b> {clashWord(x.kind)}
@@ -127,17 +129,17 @@ export function ConsequenceColumn({
                   </Box>
                 </Box>
               ))}
-            </Part>
+            </SideSection>
           )}
-          <Part title="Findings">
+          <SideSection level="h3" title="Findings">
             <FindingList findings={c.findings} />
-          </Part>
+          </SideSection>
         </>
       )}
       {c && c.differences.length > 0 && (
-        <Part title="Different from the saved version">
+        <SideSection level="h3" title="Different from the saved version">
           <Differences all={c.differences} />
-        </Part>
+        </SideSection>
       )}
     </Box>
   );
@@ -158,7 +160,7 @@ function Chances({ plan }: { plan: PlanDraft }) {
   });
   const d: Schemas['ChancesView'] | undefined = draw.data;
   return (
-    <Part title="Chance of keeping the RPO for a month">
+    <SideSection level="h3" title="Chance of keeping the RPO for a month">
       {!d && (
         <Button size="small" onClick={() => draw.mutate()} disabled={draw.isPending}>
           {draw.isPending ? 'Drawing weeks…' : 'Draw 40 weeks with the failures seen so far'}
@@ -186,17 +188,6 @@ function Chances({ plan }: { plan: PlanDraft }) {
           </Box>
         </>
       )}
-    </Part>
-  );
-}
-
-function Part({ title, children }: { title: string; children: React.ReactNode }) {
-  return (
-    <Box component="section" sx={{ mt: 1.75 }}>
-      <Box component="h3" sx={{ m: 0, mb: 0.5, fontSize: 13 }}>
-        {title}
-      </Box>
-      {children}
-    </Box>
+    </SideSection>
   );
 }

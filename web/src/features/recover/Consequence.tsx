@@ -4,6 +4,7 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import type { Schemas } from '../../api/client';
 import { duration, localTime } from '../../shared/format';
+import { SideSection } from '../../shared/SideSection';
 
 const glyph: Record<Schemas['PrecheckOutcome'], [string, string]> = {
   passed: ['M2 7l3.5 4L12 3', 'primary.main'],
@@ -51,10 +52,7 @@ export function Consequence(props: {
         </Box>
       )}
       {(w?.prechecks.length ?? 0) > 0 && (
-        <Box component="section" sx={{ mb: 1.5 }}>
-          <Box component="h3" sx={{ m: 0, fontSize: 13 }}>
-            Prechecks
-          </Box>
+        <SideSection level="h3" title="Prechecks">
           {w!.prechecks.map((p) => (
             <Box key={p.name} sx={{ display: 'flex', gap: 1, py: 0.2 }}>
               <Box
@@ -75,7 +73,7 @@ export function Consequence(props: {
               </Box>
             </Box>
           ))}
-        </Box>
+        </SideSection>
       )}
       {w?.best && (
         <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25, mb: 1.5 }}>
@@ -114,16 +112,13 @@ export function Consequence(props: {
         </Box>
       )}
       {(w?.doesNotComeAlong.length ?? 0) > 0 && (
-        <Box component="section" sx={{ mb: 1.5 }}>
-          <Box component="h3" sx={{ m: 0, fontSize: 13 }}>
-            Does not come along
-          </Box>
+        <SideSection level="h3" title="Does not come along">
           <Box component="ul" sx={{ my: 0.5, pl: 2.25, color: 'text.secondary', fontSize: 12.5 }}>
             {w!.doesNotComeAlong.map((t) => (
               <li key={t}>{t}</li>
             ))}
           </Box>
-        </Box>
+        </SideSection>
       )}
       {w?.best && (
         <Box sx={{ display: 'flex', gap: 1 }}>

@@ -10,6 +10,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { Figure } from '../../shared/Figure';
 import { localTime, utc } from '../../shared/format';
+import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
 import { StepBars } from './StepBars';
 
@@ -132,7 +133,7 @@ export default function RunPage() {
             {decide.error.message}
           </Alert>
         )}
-        <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25 }}>
+        <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25, mb: 2 }}>
           <Figure
             word="planned"
             prefix="back in"
@@ -160,10 +161,7 @@ export default function RunPage() {
           )}
         </Box>
         {m && (
-          <Box component="section" sx={{ mt: 2 }}>
-            <Box component="h2" sx={{ m: 0, mb: 0.5, fontSize: 14 }}>
-              Checks
-            </Box>
+          <SideSection title="Checks">
             {m.checks.map((c) => (
               <Box key={c.name} sx={{ py: 0.4, borderTop: 1, borderColor: 'divider' }}>
                 <b>{c.name}</b>{' '}
@@ -173,7 +171,7 @@ export default function RunPage() {
                 <Box sx={{ fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>{c.detail}</Box>
               </Box>
             ))}
-          </Box>
+          </SideSection>
         )}
         {r.endedAt && (
           <Box sx={{ mt: 2 }} title={utc(r.endedAt)}>
