@@ -65,6 +65,9 @@ public class SetChainTests
         Assert.Equal("copy in s is damaged", Of(behind, "l0").WhyUnusable);
         Assert.Equal((0, null), (Of(behind, "full").NeededBy, Of(behind, "full").WhyUnusable));
 
+        // Also when the loss is the bare kind, which means what the database itself lies on.
+        Assert.Equal("copy in s is lost with site:a", SetChain.Of(behind, Loss.OfKind(LossKind.Site), Start + Duration.FromDays(1), new("full")).WhyUnusable);
+
         // A differential bridges what is damaged, and the chain goes by way of it.
         var bridged = Of(Subject(Set("full", SetKind.Full, 0), damaged, Log(1), Log(2), Set("diff", SetKind.Differential, 2, "full")), "l2");
         Assert.Equal(["diff", "full"], bridged.Needs.Select(n => n.Value));

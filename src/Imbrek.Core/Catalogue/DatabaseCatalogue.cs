@@ -177,7 +177,10 @@ public sealed class DatabaseCatalogue
         }
 
         Stores = [.. stores];
-        BreakCycles();
+        if (byId is not null)
+        {
+            BreakCycles();
+        }
     }
 
     /// <summary>The database these sets are of.</summary>

@@ -66,7 +66,7 @@ public static class Retention
 
         public IReadOnlyList<RetentionDecision> Decide(Func<SetKind, Id<Store>, RetentionRule?> ruleFor, Func<Id<BackupSet>, bool>? inUse)
         {
-            for (int store = 0; store < stores; store++)
+            for (var store = 0; store < stores; store++)
             {
                 foreach (var kind in Enum.GetValues<SetKind>())
                 {
@@ -200,7 +200,7 @@ public static class Retention
             var set = lineage.SetOf(node);
             var log = c.Kinds[set] == SetKind.Log;
             KeepWholeOnesForDamagedOnes(set);
-            for (int store = 0; store < stores; store++)
+            for (var store = 0; store < stores; store++)
             {
                 var copy = whole[(set * stores) + store];
                 if (copy < 0 || kept[copy] is null)

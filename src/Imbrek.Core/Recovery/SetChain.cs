@@ -25,7 +25,8 @@ public sealed record SetChain(IReadOnlyList<Fleet.Id<BackupSet>> Needs, int Need
             throw new ArgumentException($"there is no set '{set}'", nameof(set));
         }
 
-        var availability = new Availability(subject, loss.For(subject.Database, subject.Fleet));
+        var resolved = loss.For(subject.Database, subject.Fleet);
+        var availability = new Availability(subject, resolved);
         var a = at.ToUnixTimeMilliseconds();
         var reached = lineage.Reached(s => availability.UsableAt(s, a));
         var without = lineage.Reached(s => s != index && availability.UsableAt(s, a));
@@ -44,7 +45,7 @@ public sealed record SetChain(IReadOnlyList<Fleet.Id<BackupSet>> Needs, int Need
         for (int node = index, next; ; node = next)
         {
             var one = lineage.SetOf(node);
-            if (!reached[index] && why is null && CoverExplainer.WhyUnusable(subject, availability, loss, one, at) is { } own)
+            if (!reached[index] && why is null && CoverExplainer.WhyUnusable(subject, availability, resolved, one, at) is { } own)
             {
                 why = node == index ? own : $"it follows {c.IdOf(one)}: {own}";
             }
