@@ -6,6 +6,7 @@ import { withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { duration, localTime, utc } from '../../shared/format';
 import { Said } from '../../shared/Said';
+import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { VerdictMark } from '../../shared/VerdictMark';
 import { lossWord } from '../../shared/words';
@@ -26,12 +27,7 @@ export function AboutDatabase({
   });
   const [zone, o] = [d.timeZone, d.objective];
   return (
-    <Box
-      component="aside"
-      aria-label="About this database"
-      tabIndex={0}
-      sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
-    >
+    <Side label="About this database">
       <SideSection title="Agreed losses">
         {o ? (
           <>
@@ -83,7 +79,7 @@ export function AboutDatabase({
           ))}
         </SideSection>
       )}
-    </Box>
+    </Side>
   );
 }
 

@@ -4,6 +4,7 @@ import { useMutation } from '@tanstack/react-query';
 import { api, got, type Schemas } from '../../api/client';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration, localDay, localTime } from '../../shared/format';
+import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { clashWord, lossWord } from '../../shared/words';
 import { Differences } from './Differences';
@@ -28,12 +29,7 @@ export function ConsequenceColumn({
   // That a store will be full is said where its space is, with the day.
   const soon = c?.clashes.filter((x) => x.kind !== 'storeFull') ?? [];
   return (
-    <Box
-      component="aside"
-      aria-label="Consequence"
-      tabIndex={0}
-      sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
-    >
+    <Side label="Consequence">
       <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1 }}>
         <h2 style={{ margin: 0, fontSize: 15 }}>What it comes to</h2>
         <Box sx={{ color: 'text.secondary', fontSize: 12 }} data-testid="consequence-state">
@@ -141,7 +137,7 @@ export function ConsequenceColumn({
           <Differences all={c.differences} />
         </SideSection>
       )}
-    </Box>
+    </Side>
   );
 }
 

@@ -11,6 +11,7 @@ import { useGo, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration } from '../../shared/format';
+import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
 import { kindWord } from './draft';
 import { FindingList } from './FindingList';
@@ -101,12 +102,7 @@ export default function PlansPage() {
           )}
         </Box>
       </Box>
-      <Box
-        component="aside"
-        aria-label="Not covered"
-        tabIndex={0}
-        sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
-      >
+      <Side label="Not covered">
         <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Covered by no plan</h2>
         {d?.uncovered.length === 0 && <Box sx={{ color: 'text.secondary' }}>Every database is in a plan.</Box>}
         {d?.uncovered.slice(0, 50).map((id) => (
@@ -148,7 +144,7 @@ export default function PlansPage() {
             .filter((f) => f.urgency === 'now')
             .slice(0, 12)}
         />
-      </Box>
+      </Side>
     </Worksheet>
   );
 }

@@ -4,6 +4,7 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import type { Schemas } from '../../api/client';
 import { duration, localTime } from '../../shared/format';
+import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 
 const glyph: Record<Schemas['PrecheckOutcome'], [string, string]> = {
@@ -28,12 +29,7 @@ export function Consequence(props: {
   const { ways: w, zone } = props;
   const failed = w?.prechecks.some((p) => p.outcome === 'failed') ?? false;
   return (
-    <Box
-      component="aside"
-      aria-label="Consequence"
-      tabIndex={0}
-      sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
-    >
+    <Side label="Consequence">
       <Box component="h2" sx={{ m: 0, mb: 1, fontSize: 15 }}>
         Before you act
       </Box>
@@ -130,7 +126,7 @@ export function Consequence(props: {
           </Take>
         </Box>
       )}
-    </Box>
+    </Side>
   );
 }
 

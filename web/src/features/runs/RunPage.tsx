@@ -10,6 +10,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { Figure } from '../../shared/Figure';
 import { localTime, utc } from '../../shared/format';
+import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
 import { StepBars } from './StepBars';
@@ -92,12 +93,7 @@ export default function RunPage() {
         )}
         <StepBars run={r} />
       </Box>
-      <Box
-        component="aside"
-        aria-label="Measured"
-        tabIndex={0}
-        sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
-      >
+      <Side label="Measured">
         {r.state === 'held' && (
           <Box sx={{ border: 2, borderColor: 'warning.main', p: 1.5, mb: 2 }}>
             <Box component="h2" sx={{ m: 0, fontSize: 15 }}>
@@ -189,7 +185,7 @@ export default function RunPage() {
             Cancel and leave nothing behind
           </Button>
         )}
-      </Box>
+      </Side>
     </Worksheet>
   );
 }

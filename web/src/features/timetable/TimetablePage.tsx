@@ -12,6 +12,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
 import { clashWord } from '../../shared/words';
+import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
 import { ChosenRun } from './ChosenRun';
 import { Lanes, type Lane } from './Lanes';
@@ -138,12 +139,7 @@ export default function TimetablePage() {
           </Box>
         )}
       </Box>
-      <Box
-        component="aside"
-        aria-label="Clashes"
-        tabIndex={0}
-        sx={{ borderLeft: 1, borderColor: 'divider', bgcolor: 'background.paper', p: 2, overflow: 'auto' }}
-      >
+      <Side label="Clashes">
         {run && <ChosenRun key={keyOf(run)} run={run} zone={zone} minutes={minutes} onMove={setMinutes} />}
         <NowPanel />
         <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Clashes</h2>
@@ -164,7 +160,7 @@ export default function TimetablePage() {
         ))}
         <ProposalPanel />
         <PausePanel />
-      </Box>
+      </Side>
     </Worksheet>
   );
 }
