@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Text;
 using System.Text.Json;
 using CsvHelper;
+using CsvHelper.Configuration;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 
@@ -14,6 +15,11 @@ public static class CatalogueCsv
         ["id", "database", "kind", "branch", "parent", "fromPosition", "toPosition", "coversFrom", "coversTo", "finishedAt", "dataBytes", "outsideChain", "rollForward", "usableOn", "key"];
 
     private static readonly string[] CopyFields = ["store", "availableAt", "removedAt", "lockedUntil", "storedBytes", "state"];
+
+    private const int LongestField = 10_000;
+    private const int MostInRow = 3;
+
+    private static readonly UTF8Encoding Strict = new(false, throwOnInvalidBytes: true);
 
     /// <summary>Fields that a file may leave out.</summary>
     private static readonly HashSet<string> Optional = ["key"];
@@ -61,7 +67,52 @@ public static class CatalogueCsv
     /// <inheritdoc cref="CatalogueFile.Read"/>
     public static ReadResult<BackupCatalogue> Read(ReadOnlySpan<byte> utf8, string file, FleetModel fleet, bool skipBad = false)
     {
-        using var csv = new CsvReader(new StringReader(Encoding.UTF8.GetString(utf8)), CultureInfo.InvariantCulture);
+        utf8 = utf8.StartsWith(Encoding.UTF8.Preamble) ? utf8[3..] : utf8;
+        string text;
+        try
+        {
+            text = Strict.GetString(utf8);
+        }
+        catch (DecoderFallbackException e)
+        {
+            return new(null, [new Fault(file, utf8[..Math.Clamp(e.Index, 0, utf8.Length)].Count((byte)'\n') + 1, "", "holds bytes that are not valid UTF-8")], []);
+        }
+
+        if (text.AsSpan().IndexOf('\n') is var end && (end < 0 ? text.Length : end) > LongestField)
+        {
+            return new(null, [new Fault(file, 1, "", "expected a header with the names of the fields")], []);
+        }
+
+        // What the reader would throw for is gathered as faults instead: a quote where none may stand, a row shorter than the header.
+        var faults = new List<Fault>();
+        var begun = 1;
+        var inRow = 0;
+        using var csv = new CsvReader(new StringReader(text), new CsvConfiguration(CultureInfo.InvariantCulture)
+        {
+            BadDataFound = bad =>
+            {
+                // Each costs as much as the row is long.
+                faults.Add(new Fault(file, begun, "", "holds a quote where none may stand"));
+                if (++inRow > MostInRow)
+                {
+                    throw new BadDataException("", "", bad.Context, "a quote where none may stand, again and again");
+                }
+            },
+            MissingFieldFound = null,
+            MaxFieldSize = LongestField,
+        });
+        try
+        {
+            return Read(csv, faults, file, fleet, skipBad, () => (begun, inRow) = (csv.Parser.RawRow + 1, 0));
+        }
+        catch (CsvHelperException e)
+        {
+            return new(null, [.. faults, new Fault(file, begun, "", "is not CSV: " + InputBounds.Quote(e.Message.Split('\n')[0].TrimEnd()))], []);
+        }
+    }
+
+    private static ReadResult<BackupCatalogue> Read(CsvReader csv, List<Fault> faults, string file, FleetModel fleet, bool skipBad, Func<(int Line, int)> nextRow)
+    {
         if (!csv.Read() || !csv.ReadHeader())
         {
             return new(null, [new Fault(file, 1, "", "expected a header with the names of the fields")], []);
@@ -76,10 +127,25 @@ public static class CatalogueCsv
         // One line of JSON for each set, at the line where the set first stood, so that faults name the right one.
         var lines = new SortedDictionary<int, (Dictionary<string, object?> Set, List<Dictionary<string, object?>> Copies)>();
         var first = new Dictionary<(string, string), int>();
-        while (csv.Read())
+        while (nextRow() is var (line, _) && csv.Read())
         {
+            if (csv.Parser.Count != csv.HeaderRecord!.Length)
+            {
+                faults.Add(new Fault(file, line, "", $"has {csv.Parser.Count} fields; the header has {csv.HeaderRecord.Length}"));
+                continue;
+            }
+
+            if (faults.Count > InputBounds.Faults)
+            {
+                return new(null, faults, []);
+            }
+
+            if (faults.Count > 0 && faults[^1].Line == line)
+            {
+                continue;
+            }
+
             var key = (csv.GetField("database") ?? "", csv.GetField("id") ?? "");
-            var line = csv.Parser.RawRow;
             if (!first.TryGetValue(key, out var at))
             {
                 first[key] = at = line;
@@ -100,7 +166,8 @@ public static class CatalogueCsv
             json.Append(JsonSerializer.Serialize(set));
         }
 
-        return CatalogueFile.Read(Encoding.UTF8.GetBytes(json.ToString()), file, fleet, skipBad);
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(json.ToString()), file, fleet, skipBad);
+        return faults.Count == 0 ? read : new(skipBad ? read.Value : null, [.. faults, .. read.Faults], read.Warnings);
 
         Dictionary<string, object?> Fields(string[] names)
         {

@@ -96,40 +96,50 @@ public static class CatalogueFile
         {
             if (type is not null)
             {
-                j.FaultAt("type", $"is '{type}'; expected set");
+                j.FaultAt("type", $"is '{InputBounds.Quote(type)}'; expected set");
             }
 
             return null;
         }
 
         var before = j.FaultCount;
-        var id = j.Text("id");
+        var id = j.Identifier("id", true, InputBounds.SetName);
         var database = j.Text("database");
         if (database is not null && !fleet.DatabaseById.ContainsKey(new(database)))
         {
-            j.FaultAt("database", $"the fleet has no database '{database}'");
+            j.FaultAt("database", $"the fleet has no database '{InputBounds.Quote(database)}'");
         }
 
         var kind = j.Choice("kind", Kinds);
         var log = kind == SetKind.Log;
-        var branch = j.Integer("branch", false, 1) ?? 1;
-        var parent = j.Text("parent", false);
+        var branch = j.Integer("branch", false, 1, int.MaxValue) ?? 1;
+        var parent = j.Identifier("parent", false, InputBounds.SetName);
         var fromPosition = j.Integer("fromPosition", log);
         var toPosition = j.Integer("toPosition");
         var coversFrom = j.Time("coversFrom", log);
         var coversTo = j.Time("coversTo");
         var finishedAt = j.Time("finishedAt", false) ?? coversTo;
-        var dataBytes = j.Integer("dataBytes", true, 0);
+        var dataBytes = j.Bytes("dataBytes");
         var outside = j.Flag("outsideChain") ?? false;
         var roll = j.Flag("rollForward") ?? kind != SetKind.Export;
         var usableOn = j.Texts("usableOn");
         foreach (var host in usableOn.Where(h => !fleet.Hosts.ContainsKey(new(h))))
         {
-            j.FaultAt("usableOn", $"the fleet has no host '{host}'");
+            j.FaultAt("usableOn", $"the fleet has no host '{InputBounds.Quote(host)}'");
         }
 
         var key = j.Text("key", false);
-        var copies = j.Objects("copies", true).Select(c => ReadCopy(c, fleet, coversTo)).ToArray();
+        var items = j.Objects("copies", true);
+        var copies = items.Select(c => ReadCopy(c, fleet, coversTo)).ToArray();
+        var stores = new HashSet<string>();
+        for (var i = 0; i < copies.Length; i++)
+        {
+            if (copies[i] is { RemovedAt: null } there && !stores.Add(there.Store.Value))
+            {
+                items[i].FaultAt("store", $"'{there.Store}' holds a copy of this set already");
+            }
+        }
+
         j.WarnOfUnknown();
         if (j.FaultCount != before)
         {
@@ -141,7 +151,7 @@ public static class CatalogueFile
             Id = new(id!),
             Database = new(database!),
             Kind = kind!.Value,
-            Branch = (int)Math.Min(branch, int.MaxValue),
+            Branch = (int)branch,
             Parent = parent is null ? null : new(parent),
             FromPosition = fromPosition,
             ToPosition = toPosition!.Value,
@@ -163,7 +173,7 @@ public static class CatalogueFile
         var store = j.Text("store");
         if (store is not null && !fleet.Stores.ContainsKey(new(store)))
         {
-            j.FaultAt("store", $"the fleet has no store '{store}'");
+            j.FaultAt("store", $"the fleet has no store '{InputBounds.Quote(store)}'");
         }
 
         var available = j.Time("availableAt");
@@ -174,7 +184,7 @@ public static class CatalogueFile
 
         var removed = j.Time("removedAt", false);
         var locked = j.Time("lockedUntil", false);
-        var stored = j.Integer("storedBytes", true, 0);
+        var stored = j.Bytes("storedBytes");
         var state = j.Choice("state", States, false) ?? CopyState.Unverified;
         j.WarnOfUnknown();
         return j.FaultCount != before ? null : new BackupCopy(new(store!), available!.Value, removed, locked, stored!.Value, state);

@@ -30,6 +30,8 @@ public static class FleetFile
 
     private static readonly IReadOnlyDictionary<string, SetKind> SetKinds = CatalogueFile.Kinds;
 
+    private const int MostSlots = 10_000;
+
     private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
 
     /// <summary>Reads a fleet; lists every fault with line and member, and then gives nothing.</summary>
@@ -207,7 +209,7 @@ public static class FleetFile
             var items = root.Objects(list);
             foreach (var item in items)
             {
-                if (item.Text("id") is { } id && !ids.Add(id))
+                if (item.Identifier("id") is { } id && !ids.Add(id))
                 {
                     item.FaultAt("id", $"'{id}' is used twice in {list}");
                 }
@@ -225,7 +227,7 @@ public static class FleetFile
             var id = j.Text(member, required);
             if (id is not null && !known.Contains(id))
             {
-                j.FaultAt(member, $"there is no {what} '{id}'");
+                j.FaultAt(member, $"there is no {what} '{InputBounds.Quote(id)}'");
             }
 
             return id;
@@ -236,7 +238,7 @@ public static class FleetFile
             var ids = j.Texts(member);
             foreach (var id in ids.Where(id => !known.Contains(id)))
             {
-                j.FaultAt(member, $"there is no {what} '{id}'");
+                j.FaultAt(member, $"there is no {what} '{InputBounds.Quote(id)}'");
             }
 
             return ids;
@@ -270,7 +272,7 @@ public static class FleetFile
                     j.FaultAt("between", $"there is already a link between {between[0]} and {between[1]}");
                 }
 
-                links.Add(new(new(between[0]), new(between[1]), j.Number("bytesPerSecond", above: true) ?? 1, j.Number("roundTripMs", false)));
+                links.Add(new(new(between[0]), new(between[1]), j.Rate("bytesPerSecond") ?? 1, j.Number("roundTripMs", false, 0, 1e6)));
             }
 
             return links;
@@ -280,13 +282,13 @@ public static class FleetFile
             new(Id(j)),
             new(Ref(j, "site", sites, "site") ?? ""),
             Ref(j, "array", arrays, "array", false) is { } a ? new Id<StorageArray>(a) : null,
-            j.Number("writeBytesPerSecond", above: true) ?? 1,
-            j.Integer("freeBytes", false, 0),
+            j.Rate("writeBytesPerSecond") ?? 1,
+            j.Bytes("freeBytes", false),
             [.. Refs(j, "engines", engines, "engine").Select(e => new Id<EngineProfile>(e))],
             j.Texts("versions"),
             j.Texts("keys"),
-            (int?)j.Integer("slots", false, 1),
-            j.Number("processors", false, above: true));
+            (int?)j.Integer("slots", false, 1, MostSlots),
+            j.Number("processors", false, 0.01, MostSlots));
 
         private Store ReadStore(LocatedJson j) => new(
             new(Id(j)),
@@ -294,21 +296,21 @@ public static class FleetFile
             Ref(j, "array", arrays, "array", false) is { } a ? new Id<StorageArray>(a) : null,
             Ref(j, "host", hosts, "host", false) is { } h ? new Id<Host>(h) : null,
             j.Flag("offline") ?? false,
-            j.Number("readBytesPerSecond", above: true) ?? 1,
-            j.Number("writeBytesPerSecond", above: true) ?? 1,
-            (int?)j.Integer("slots", false, 1),
-            j.Integer("capacityBytes", false, 0),
+            j.Rate("readBytesPerSecond") ?? 1,
+            j.Rate("writeBytesPerSecond") ?? 1,
+            (int?)j.Integer("slots", false, 1, MostSlots),
+            j.Bytes("capacityBytes", false),
             j.Flag("locks") ?? false);
 
         private static EngineProfile ReadEngine(LocatedJson j) => new(
             new(Id(j)),
             Name(j),
-            j.Number("provisionSeconds") ?? 0,
-            j.Number("perSetSeconds") ?? 0,
-            j.Number("restoreBytesPerSecond", above: true) ?? 1,
-            j.Number("replayBytesPerSecond", above: true) ?? 1,
-            j.Number("indexBytesPerSecond", above: true) ?? 1,
-            j.Number("openSeconds") ?? 0,
+            j.Seconds("provisionSeconds", true) ?? 0,
+            j.Seconds("perSetSeconds", true) ?? 0,
+            j.Rate("restoreBytesPerSecond") ?? 1,
+            j.Rate("replayBytesPerSecond") ?? 1,
+            j.Rate("indexBytesPerSecond") ?? 1,
+            j.Seconds("openSeconds", true) ?? 0,
             ReadKinds(j),
             j.Flag("tracksChanges") ?? true);
 
@@ -334,10 +336,10 @@ public static class FleetFile
             return new(
                 new(Id(j)),
                 Name(j),
-                j.Number("rpoSeconds") ?? 0,
-                j.Number("rtoSeconds") ?? 0,
+                j.Seconds("rpoSeconds", true) ?? 0,
+                j.Seconds("rtoSeconds", true) ?? 0,
                 [.. against.Where(LossKinds.ContainsKey).Select(k => LossKinds[k]).Distinct()],
-                j.Number("proofDays", false) ?? 90);
+                j.Number("proofDays", false, 0, 36_500) ?? 90);
         }
 
         private Database ReadDatabase(LocatedJson j) => new()
@@ -349,17 +351,17 @@ public static class FleetFile
             RecoveryHosts = [.. Refs(j, "recoveryHosts", hosts, "host").Select(h => new Id<Host>(h))],
             Objective = Ref(j, "objective", objectives, "objective", false) is { } o ? new Id<Objective>(o) : null,
             Service = Ref(j, "service", services, "service", false) is { } s ? new Id<Service>(s) : null,
-            SizeBytes = j.Integer("sizeBytes", true, 0) ?? 0,
-            GrowthBytesPerDay = j.Number("growthBytesPerDay", false, double.MinValue),
-            ChangeBytesPerDay = j.Number("changeBytesPerDay", false),
-            LogBytesPerSecond = j.Number("logBytesPerSecond", false),
+            SizeBytes = j.Bytes("sizeBytes") ?? 0,
+            GrowthBytesPerDay = j.Number("growthBytesPerDay", false, -InputBounds.Bytes, InputBounds.Bytes),
+            ChangeBytesPerDay = j.Number("changeBytesPerDay", false, 0, InputBounds.Bytes),
+            LogBytesPerSecond = j.Number("logBytesPerSecond", false, 0, InputBounds.Rate),
             LogByHour = ReadHours(j),
             LogMode = j.Choice("logMode", LogModes, false) ?? LogMode.Kept,
             Version = j.Text("version", false),
-            DetectSeconds = j.Number("detectSeconds", false) ?? 0,
-            DecideSeconds = j.Number("decideSeconds", false) ?? 0,
-            CheckSeconds = j.Number("checkSeconds", false) ?? 0,
-            RedirectSeconds = j.Number("redirectSeconds", false) ?? 0,
+            DetectSeconds = j.Seconds("detectSeconds") ?? 0,
+            DecideSeconds = j.Seconds("decideSeconds") ?? 0,
+            CheckSeconds = j.Seconds("checkSeconds") ?? 0,
+            RedirectSeconds = j.Seconds("redirectSeconds") ?? 0,
             Tags = j.Texts("tags"),
             Branches = ReadBranches(j),
         };
@@ -382,8 +384,8 @@ public static class FleetFile
             var branches = new List<Branch>();
             foreach (var j in items)
             {
-                var id = (int)Math.Min(j.Integer("id", true, 2) ?? 0, int.MaxValue);
-                if (id != 0 && !parents.TryAdd(id, (int)Math.Min(j.Integer("parent", true, 1) ?? 0, int.MaxValue)))
+                var id = (int)(j.Integer("id", true, 2, int.MaxValue) ?? 0);
+                if (id != 0 && !parents.TryAdd(id, (int)(j.Integer("parent", true, 1, int.MaxValue) ?? 0)))
                 {
                     j.FaultAt("id", $"branch {id} is given twice");
                 }
@@ -401,7 +403,7 @@ public static class FleetFile
             foreach (var j in items)
             {
                 j.WarnOfUnknown();
-                if (j.Integer("id", false) is not { } number || !parents.TryGetValue((int)number, out var parent))
+                if (j.Integer("id", false, 2, int.MaxValue) is not { } number || !parents.TryGetValue((int)number, out var parent))
                 {
                     continue;
                 }

@@ -15,8 +15,17 @@ public static class Instants
     /// <summary>Writes an instant, or null.</summary>
     public static string? Write(Instant? t) => t is { } known ? Write(known) : null;
 
-    /// <summary>Reads an instant.</summary>
+    /// <summary>What is expected where something else stood.</summary>
+    public const string Expected = "an instant in UTC between 1900 and 2200, such as 2026-03-01T02:41:00Z";
+
+    private const int Longest = 40;
+
+    /// <summary>Reads an instant within <see cref="InputBounds"/>.</summary>
     /// <param name="text">The text.</param>
     /// <param name="value">The instant, when the answer is true.</param>
-    public static bool TryParse(string text, out Instant value) => InstantPattern.ExtendedIso.Parse(text).TryGetValue(default, out value);
+    public static bool TryParse(string text, out Instant value)
+    {
+        value = default;
+        return text.Length <= Longest && InstantPattern.ExtendedIso.Parse(text).TryGetValue(default, out value) && InputBounds.Allows(value);
+    }
 }

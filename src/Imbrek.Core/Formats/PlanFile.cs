@@ -12,6 +12,8 @@ namespace Imbrek.Core.Formats;
 public static class PlanFile
 {
     private const double LongestOffsetSeconds = 7 * 86_400;
+    private const int MostTasks = 50;
+    private const int MostExceptions = 1_000;
 
     private static readonly Dictionary<string, TaskKind> Kinds = Enum.GetValues<TaskKind>().ToDictionary(Name);
     private static readonly Dictionary<string, Compression> Compressions = Enum.GetValues<Compression>().ToDictionary(Name);
@@ -71,15 +73,16 @@ public static class PlanFile
 
     internal static Plan? Read(LocatedJson j, FleetModel fleet, LocalDate today)
     {
-        var id = j.Text("id") ?? "";
-        if (id.Any(ch => !char.IsAsciiLetterOrDigit(ch) && ch is not ('-' or '_' or '.')))
-        {
-            j.FaultAt("id", "may hold letters, digits, '-', '_' and '.' only");
-        }
-
+        var id = j.Identifier("id") ?? "";
         var name = j.Text("name", false) is { Length: > 0 } given ? given : id;
         var members = j.Object("members") is { } m ? ReadMembers(m, fleet) : new Selection();
         var items = j.Objects("tasks");
+        if (items.Count > MostTasks)
+        {
+            j.FaultAt("tasks", $"holds {items.Count}; a plan has at most {MostTasks}");
+            return null;
+        }
+
         var tasks = items.Select(t => ReadTask(t, fleet, today)).ToArray();
         CheckLinks(items, tasks);
         var tell = TellRule.Nobody;
@@ -113,7 +116,7 @@ public static class PlanFile
         var id = j.Text("id") ?? "";
         var kind = j.Choice("kind", Kinds) ?? TaskKind.Full;
         var recurrence = j.Object("recurrence") is { } r ? ReadRecurrence(r, fleet, today) : null;
-        var after = j.Objects("after").Select(a =>
+        var after = j.Objects("after").Take(MostTasks).Select(a =>
         {
             var link = new TaskLink(a.Text("task") ?? "", a.Choice("on", Links, false) ?? LinkOn.Success);
             a.WarnOfUnknown();
@@ -122,7 +125,7 @@ public static class PlanFile
         var store = j.Text("store", false);
         if (store is not null && !fleet.Stores.ContainsKey(new(store)))
         {
-            j.FaultAt("store", $"there is no store '{store}'");
+            j.FaultAt("store", $"there is no store '{InputBounds.Quote(store)}'");
         }
 
         var copyTo = Refs<Store>(j, "copyTo", fleet.Stores.ContainsKey, "store");
@@ -164,7 +167,7 @@ public static class PlanFile
             Key = j.Text("key", false),
             Checksum = j.Flag("checksum") ?? true,
             VerifyAfterWriting = j.Flag("verifyAfterWriting") ?? false,
-            Attempts = (int)Math.Clamp(j.Integer("attempts", false, 1) ?? 2, 1, 20),
+            Attempts = (int)(j.Integer("attempts", false, 1, 20) ?? 2),
             BackOff = Seconds(j, "backOffSeconds") ?? Duration.FromMinutes(1),
             TimeLimit = Seconds(j, "timeLimitSeconds", above: true),
             OutsideChain = j.Flag("outsideChain") ?? false,
@@ -184,12 +187,8 @@ public static class PlanFile
         var offsets = new Dictionary<string, Duration>();
         foreach (var o in j.Objects("offsets"))
         {
-            var (database, seconds) = (o.Text("database"), o.Number("seconds"));
-            if (seconds > LongestOffsetSeconds)
-            {
-                o.FaultAt("seconds", "must be at most a week");
-            }
-            else if (database is not null && seconds is not null && !offsets.TryAdd(database, Duration.FromSeconds(seconds.Value)))
+            var (database, seconds) = (o.Text("database"), o.Number("seconds", true, 0, LongestOffsetSeconds));
+            if (database is not null && seconds is not null && !offsets.TryAdd(database, Duration.FromSeconds(Math.Round(seconds.Value, 3))))
             {
                 o.FaultAt("database", $"'{database}' is named twice");
             }
@@ -204,7 +203,7 @@ public static class PlanFile
         var zone = DateTimeZoneProviders.Tzdb.GetZoneOrNull(zoneId);
         if (zone is null)
         {
-            j.FaultAt("zone", $"'{zoneId}' is no time zone of the IANA list");
+            j.FaultAt("zone", $"'{InputBounds.Quote(zoneId)}' is no time zone of the IANA list");
         }
 
         var start = today.AtMidnight();
@@ -220,12 +219,18 @@ public static class PlanFile
             }
             else
             {
-                j.FaultAt("start", $"'{text}' is not a local time such as 2026-03-01T23:30:00");
+                j.FaultAt("start", $"'{InputBounds.Quote(text)}' is not a local time such as 2026-03-01T23:30:00");
+            }
+
+            if (!InputBounds.Allows(start))
+            {
+                j.FaultAt("start", "must lie between 1900 and 2200");
+                start = today.AtMidnight();
             }
         }
 
         Recurrence? read = null;
-        if (j.Text("words", false) is { } words && zone is not null)
+        if (j.Text("words", false, InputBounds.Words) is { } words && zone is not null)
         {
             if (!RecurrenceWords.TryParse(words, zone, start.Date, out read, out var error))
             {
@@ -236,7 +241,7 @@ public static class PlanFile
         {
             try
             {
-                var rule = j.Text("rule");
+                var rule = j.Text("rule", true, InputBounds.Reason);
                 read = rule is null || zone is null ? null : new Recurrence(RecurrenceRule.Parse(rule), start, zone);
             }
             catch (FormatException e)
@@ -245,8 +250,8 @@ public static class PlanFile
             }
         }
 
-        var days = j.Texts("exceptDays").Select(t => Local(LocalDatePattern.Iso, "exceptDays", t)).ToArray();
-        var times = j.Texts("exceptTimes").Select(t => Local(LocalDateTimePattern.GeneralIso, "exceptTimes", t)).ToArray();
+        var days = j.Texts("exceptDays", MostExceptions).Select(t => Local(LocalDatePattern.Iso, "exceptDays", t)).ToArray();
+        var times = j.Texts("exceptTimes", MostExceptions).Select(t => Local(LocalDateTimePattern.GeneralIso, "exceptTimes", t)).ToArray();
         j.WarnOfUnknown();
         return read is null ? null : new Recurrence(read.Rule, read.Start, read.Zone, days, times);
 
@@ -255,7 +260,7 @@ public static class PlanFile
             var parsed = pattern.Parse(value);
             if (!parsed.Success)
             {
-                j.FaultAt(member, $"'{value}' cannot be read; expected such as 2026-12-24 or 2026-12-24T23:30:00");
+                j.FaultAt(member, $"'{InputBounds.Quote(value)}' cannot be read; expected such as 2026-12-24 or 2026-12-24T23:30:00");
                 return default!;
             }
 
@@ -266,7 +271,7 @@ public static class PlanFile
     private static RetentionRule ReadRule(LocatedJson j)
     {
         var rule = new RetentionRule(
-            Seconds(j, "forSeconds"), Count("newest"), Count("daily"), Count("weekly"), Count("monthly"), Count("yearly"), Seconds(j, "continuousSeconds"), j.Flag("lastOfPeriod") ?? true);
+            Seconds(j, "forSeconds"), Count("newest", 100_000), Count("daily", 36_600), Count("weekly", 5_220), Count("monthly", 1_200), Count("yearly", 100), Seconds(j, "continuousSeconds"), j.Flag("lastOfPeriod") ?? true);
         j.WarnOfUnknown();
         if (rule.IsEmpty)
         {
@@ -275,7 +280,7 @@ public static class PlanFile
 
         return rule;
 
-        int Count(string name) => (int)Math.Min(j.Integer(name, false, 0) ?? 0, 100_000);
+        int Count(string name, int most) => (int)(j.Integer(name, false, 0, most) ?? 0);
     }
 
     private static void CheckLinks(IReadOnlyList<LocatedJson> items, PlanTask[] tasks)
@@ -317,7 +322,7 @@ public static class PlanFile
     }
 
     private static Duration? Seconds(LocatedJson j, string name, bool above = false) =>
-        j.Number(name, false, above: above) is { } s ? Duration.FromSeconds(Math.Min(s, 3e9)) : null;
+        j.Seconds(name, false, above) is { } s ? Duration.FromSeconds(s) : null;
 
     private static Id<T>[] Refs<T>(LocatedJson j, string member, Func<Id<T>, bool> known, string what)
     {

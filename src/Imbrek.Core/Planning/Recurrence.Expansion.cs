@@ -238,6 +238,13 @@ public sealed partial class Recurrence
     }
 
     // ---- hours, minutes, seconds ----
+
+    /// <summary>
+    /// A rule is given up when so many steps in a row match nothing: steps short enough to be that many within the horizon have been through all
+    /// times of a day, on many days that fit, by then.
+    /// </summary>
+    private const int StepsWithoutMatch = 2_000_000;
+
     private void ExpandElapsed(ref Sink sink)
     {
         var r = Rule;
@@ -277,25 +284,36 @@ public sealed partial class Recurrence
 
         var offset = new CachedOffset(Zone);
         int lastDay = int.MinValue, lastFit = 0;
-        var positions = r.Positions.Count == 0 ? null : r.Positions.Select(p => p > 0 ? p - 1 : within.Length + p).ToHashSet();
-        for (; at < sink.To && !sink.Done; at += step)
+        var positions = r.Positions.Count == 0 ? null : r.Positions.Select(p => p > 0 ? p - 1 : within.Length + p).Where(p => p >= 0 && p < within.Length).ToHashSet();
+        if (positions is { Count: 0 })
+        {
+            return;
+        }
+
+        for (var fruitless = 0; at < sink.To && !sink.Done && fruitless < StepsWithoutMatch; fruitless++)
         {
             var local = offset.ToLocal(at);
             var day = (int)Math.Floor(local / 86_400_000.0);
-            var second = (int)((local - (day * 86_400_000L)) / 1000);
+            var inDay = local - (day * 86_400_000L);
+            var second = (int)(inDay / 1000);
             if (day != lastDay)
             {
                 (lastDay, lastFit) = (day, MatchesElapsed(new LocalDate(1970, 1, 1).PlusDays(day)) ? 1 : 0);
             }
 
-            if (lastFit == 0
-                || (r.Hours.Count > 0 && !r.Hours.Contains(second / 3600))
-                || (r.Frequency != Frequency.Hourly && r.Minutes.Count > 0 && !r.Minutes.Contains(second / 60 % 60))
-                || (r.Frequency == Frequency.Secondly && r.Seconds.Count > 0 && !r.Seconds.Contains(second % 60)))
+            // What does not fit by its day, hour or minute cannot fit before the next one begins, unless the clock is changed before that.
+            var skip = lastFit == 0 ? 86_400_000 - inDay
+                : r.Hours.Count > 0 && !r.Hours.Contains(second / 3600) ? 3_600_000 - (inDay % 3_600_000)
+                : r.Frequency != Frequency.Hourly && r.Minutes.Count > 0 && !r.Minutes.Contains(second / 60 % 60) ? 60_000 - (inDay % 60_000)
+                : r.Frequency == Frequency.Secondly && r.Seconds.Count > 0 && !r.Seconds.Contains(second % 60) ? 1
+                : 0;
+            if (skip > 0)
             {
+                at += step * Math.Max(1, (Math.Min(skip, offset.Until - at) + step - 1) / step);
                 continue;
             }
 
+            fruitless = 0;
             for (var i = 0; i < within.Length; i++)
             {
                 var due = at + within[i];
@@ -304,6 +322,8 @@ public sealed partial class Recurrence
                     sink.Take(due, HasExceptions && Excepted(Instant.FromUnixTimeMilliseconds(due).InZone(Zone).LocalDateTime));
                 }
             }
+
+            at += step;
         }
     }
 
@@ -319,6 +339,9 @@ public sealed partial class Recurrence
         private long from = long.MaxValue / 2;
         private long to = long.MinValue / 2;
         private long offset;
+
+        /// <summary>When the offset looked up last ends.</summary>
+        public readonly long Until => to;
 
         /// <summary>Local milliseconds of an instant.</summary>
         public long ToLocal(long at)

@@ -11,6 +11,9 @@ public sealed record RecurrenceRule
     private static readonly LocalDateTimePattern Local = LocalDateTimePattern.CreateWithInvariantCulture("uuuuMMdd'T'HHmmss");
     private static readonly LocalDatePattern Date = LocalDatePattern.CreateWithInvariantCulture("uuuuMMdd");
 
+    /// <summary>The longest text that is read; one that names all days of a year has 1,500 characters.</summary>
+    private const int Longest = 2_000;
+
     private RecurrenceRule(string text) => Text = text;
 
     /// <summary>A day of the week, with a number when only the n-th (or, below zero, n-th last) counts.</summary>
@@ -71,6 +74,11 @@ public sealed record RecurrenceRule
     /// <exception cref="FormatException">It is none; the message names the part at fault.</exception>
     public static RecurrenceRule Parse(string text)
     {
+        if (text.Length > Longest)
+        {
+            throw new FormatException($"a recurrence rule has at most {Longest} characters");
+        }
+
         var body = text.Trim();
         body = body.StartsWith("RRULE:", StringComparison.OrdinalIgnoreCase) ? body[6..] : body;
         var parts = new Dictionary<string, string>(StringComparer.OrdinalIgnoreCase);
@@ -166,19 +174,13 @@ public sealed record RecurrenceRule
             return (null, null);
         }
 
-        if (text.EndsWith('Z') && Local.Parse(text[..^1]) is { Success: true } utc)
-        {
-            return (utc.Value.InUtc().ToInstant(), null);
-        }
-
-        if (Local.Parse(text) is { Success: true } local)
-        {
-            return (null, local.Value);
-        }
-
-        return Date.Parse(text) is { Success: true } date
-            ? (null, date.Value.At(new LocalTime(23, 59, 59)))
-            : throw new FormatException($"UNTIL '{text}' is neither a date (20260301) nor a time (20260301T024100Z)");
+        var utc = text.EndsWith('Z');
+        LocalDateTime? until = Local.Parse(utc ? text[..^1] : text) is { Success: true } time ? time.Value
+            : !utc && Date.Parse(text) is { Success: true } date ? date.Value.At(new LocalTime(23, 59, 59))
+            : null;
+        return until is not { Year: >= 1900 and <= 2200 } at ? throw new FormatException($"UNTIL '{text}' is neither a date (20260301) nor a time (20260301T024100Z) between 1900 and 2200")
+            : utc ? (at.InUtc().ToInstant(), null)
+            : (null, at);
     }
 
     private static int? One(Dictionary<string, string> parts, string name, int least, int most) =>
@@ -194,7 +196,7 @@ public sealed record RecurrenceRule
         }
 
         var numbers = text.Split(',').Select(t =>
-            int.TryParse(t, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var n) && (signed ? Math.Abs(n) : n) >= least && Math.Abs(n) <= most
+            int.TryParse(t, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var n) && n >= -most && n <= most && (signed ? Math.Abs(n) : n) >= least
                 ? n
                 : throw new FormatException($"{name} '{t}' is not a number from {least} to {most}{(signed ? ", or the same below zero" : "")}"));
         return [.. numbers.Distinct().Order()];
@@ -206,7 +208,7 @@ public sealed record RecurrenceRule
         {
             var day = Day(t.Length < 2 ? t : t[^2..], "BYDAY");
             var number = 0;
-            return t.Length == 2 || (int.TryParse(t[..^2], NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out number) && number != 0 && Math.Abs(number) <= 53)
+            return t.Length == 2 || (int.TryParse(t[..^2], NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out number) && number is not 0 and >= -53 and <= 53)
                 ? new WeekDay(number, day)
                 : throw new FormatException($"BYDAY '{t}' is not a day such as MO, 1MO or -1SU");
         }).Distinct(),

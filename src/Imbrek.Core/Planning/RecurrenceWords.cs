@@ -11,6 +11,9 @@ namespace Imbrek.Core.Planning;
 /// </summary>
 public static partial class RecurrenceWords
 {
+    /// <summary>The longest words that are read: patterns try many ways through what is long.</summary>
+    private const int Longest = 300;
+
     private static readonly string[] Days = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
     private static readonly string[] Codes = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"];
     private static readonly string[] Months = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"];
@@ -36,6 +39,16 @@ public static partial class RecurrenceWords
         (recurrence, error) = (null, null);
         try
         {
+            if (text.Length > Longest && !text.Contains("FREQ=", StringComparison.OrdinalIgnoreCase))
+            {
+                throw new FormatException($"when something recurs is said in at most {Longest} characters");
+            }
+
+            if (from.Year is < 1900 or > 2200)
+            {
+                throw new FormatException("the first day must lie between 1900 and 2200");
+            }
+
             var (rule, time) = Read(Squeeze(text));
             recurrence = new Recurrence(RecurrenceRule.Parse(rule), from.At(time), zone);
             return true;
@@ -116,12 +129,12 @@ public static partial class RecurrenceWords
             return null;
         }
 
-        var number = m.Groups["n"].Success ? int.Parse(m.Groups["n"].Value, CultureInfo.InvariantCulture) : 1;
+        var number = !m.Groups["n"].Success ? 1 : int.TryParse(m.Groups["n"].Value, CultureInfo.InvariantCulture, out var n) ? n : 0;
         var unit = m.Groups["unit"].Value.ToUpperInvariant().TrimEnd('S') is var u && u is "HOURLY" or "HOUR" ? "HOURLY" : u[..3] == "MIN" ? "MINUTELY" : "SECONDLY";
         var minute = m.Groups["minute"].Success ? int.Parse(m.Groups["minute"].Value, CultureInfo.InvariantCulture) : 0;
         if (number < 1 || minute > 59 || (m.Groups["minute"].Success && unit != "HOURLY"))
         {
-            throw new FormatException($"'{text}': a number from 1, and a minute from 0 to 59 with hours only");
+            throw new FormatException($"'{text}': a number from 1 to 100000, and a minute from 0 to 59 with hours only");
         }
 
         var rule = $"FREQ={unit};INTERVAL={number}";

@@ -45,7 +45,7 @@ public sealed record RetentionPreview(
                 (today, after) = (decided, left);
             }
 
-            list.Add(new Day(at, go.Length, go.Sum(g => g.StoredBytes), left.Count == 0 ? null : left[0].From));
+            list.Add(new Day(at, go.Length, (long)go.Sum(g => (double)g.StoredBytes), left.Count == 0 ? null : left[0].From));
         }
 
         return new RetentionPreview(today!, list, before, after);

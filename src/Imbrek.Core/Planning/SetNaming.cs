@@ -1,6 +1,7 @@
 using System.Text.RegularExpressions;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using NodaTime;
 using NodaTime.Text;
 
@@ -12,6 +13,9 @@ public static partial class SetNaming
     /// <summary>The pattern used when a task states none.</summary>
     public const string Default = "{database}-{kind}-{date}T{time}";
 
+    /// <summary>So long that the name of a set, with the longest identifier of a database in it, can still be read.</summary>
+    private const int Longest = 100;
+
     private static readonly string[] Tokens = ["database", "kind", "date", "time"];
     private static readonly LocalDatePattern Date = LocalDatePattern.CreateWithInvariantCulture("uuMMdd");
     private static readonly LocalTimePattern Time = LocalTimePattern.CreateWithInvariantCulture("HHmmss");
@@ -21,7 +25,8 @@ public static partial class SetNaming
     {
         var tokens = Token().Matches(pattern).Select(m => m.Groups[1].Value).ToArray();
         return tokens.FirstOrDefault(t => !Tokens.Contains(t)) is { } unknown ? $"'{{{unknown}}}' is not one of {string.Join(", ", Tokens.Select(t => $"{{{t}}}"))}"
-            : Token().Replace(pattern, "").AsSpan().IndexOfAny('/', '\\', ' ') >= 0 || pattern.Contains("..", StringComparison.Ordinal) ? "may not hold a slash, a space or two dots"
+            : pattern.Length > Longest ? $"is longer than {Longest} characters"
+            : InputBounds.WhatIsWrongWithId(Token().Replace(pattern, "x")) is { } wrong ? wrong
             : !tokens.Contains("date") || !tokens.Contains("time") || !tokens.Contains("database") || !tokens.Contains("kind") ? "must hold {database}, {kind}, {date} and {time}, or names would come twice"
             : null;
     }

@@ -235,7 +235,7 @@ internal static class ConsequenceEndpoints
             subject.Database.Name,
             preview.Today.Count,
             go.Length,
-            go.Sum(g => g.StoredBytes),
+            (long)go.Sum(g => (double)g.StoredBytes),
             [
                 .. preview.Today.OrderBy(t => t.Stays).ThenByDescending(t => t.Set).Take(400).Select(t =>
                     new KeptCopy(subject.Catalogue.IdOf(t.Set).Value, subject.Catalogue[t.Set].Kind, subject.Catalogue[t.Set].CoversTo, t.Store.Value, t.Stays, t.Reason, t.StoredBytes)),

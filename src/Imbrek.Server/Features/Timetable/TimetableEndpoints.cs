@@ -280,7 +280,7 @@ internal static class TimetableEndpoints
                     throw new BadInputException($"moves[{i}].database", $"'{m.Database}' is not a member of {plan.Name}");
                 }
 
-                return m.ToSeconds is >= 0 and <= 7 * 86_400
+                return m.ToSeconds is >= 0 and <= 7 * 86_400 && m.FromSeconds is >= 0 and <= 7 * 86_400
                     ? new Proposal.Move(plan.Id, m.Task!, d.Id, Duration.FromSeconds(m.FromSeconds), Duration.FromSeconds(m.ToSeconds))
                     : throw new BadInputException($"moves[{i}].toSeconds", "must be from 0 to a week");
             }),
