@@ -47,6 +47,8 @@ public static class CatalogueTable
                 from_position = excluded.from_position, to_position = excluded.to_position, covers_from = excluded.covers_from,
                 covers_to = excluded.covers_to, finished_at = excluded.finished_at, data_bytes = excluded.data_bytes,
                 outside_chain = excluded.outside_chain, roll_forward = excluded.roll_forward, usable_on = excluded.usable_on, key = excluded.key;
+            delete from backup_copies c using changed_sets s where c.database = s.database and c.set_id = s.id
+              and not exists (select 1 from changed_copies x where x.database = c.database and x.set_id = c.set_id and x.store = c.store);
             insert into backup_copies ({CopyColumns}) select {CopyColumns} from changed_copies
               on conflict (database, set_id, store) do update set available_at = excluded.available_at, removed_at = excluded.removed_at,
                 locked_until = excluded.locked_until, stored_bytes = excluded.stored_bytes, state = excluded.state;

@@ -45,6 +45,18 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<DataProtectionKey> DataProtectionKeys => Set<DataProtectionKey>();
 
+    /// <summary>Sessions of people signed in.</summary>
+    public DbSet<SessionRow> Sessions => Set<SessionRow>();
+
+    /// <summary>Tokens of scripts.</summary>
+    public DbSet<TokenRow> Tokens => Set<TokenRow>();
+
+    /// <summary>One-time addresses.</summary>
+    public DbSet<InvitationRow> Invitations => Set<InvitationRow>();
+
+    /// <summary>What this installation is.</summary>
+    public DbSet<InstallationRow> Installations => Set<InstallationRow>();
+
     /// <inheritdoc/>
     protected override void OnModelCreating(ModelBuilder builder)
     {
@@ -58,6 +70,23 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
         builder.Entity<IdentityUserToken<string>>().ToTable("people_tokens");
         builder.Entity<IdentityRoleClaim<string>>().ToTable("role_claims");
 
+        builder.Entity<SessionRow>(e =>
+        {
+            e.ToTable("sessions");
+            e.HasIndex(r => r.PersonId);
+            e.HasIndex(r => r.EndsAt);
+        });
+        builder.Entity<TokenRow>(e =>
+        {
+            e.ToTable("tokens");
+            e.HasIndex(r => r.Hash).IsUnique();
+        });
+        builder.Entity<InvitationRow>(e => e.ToTable("invitations"));
+        builder.Entity<InstallationRow>(e =>
+        {
+            e.ToTable("installation");
+            e.Property(r => r.Id).ValueGeneratedNever();
+        });
         builder.Entity<FleetVersionRow>(e =>
         {
             e.ToTable("fleet_versions").HasKey(r => r.Number);

@@ -150,4 +150,10 @@ public sealed class NoticeRow
 
     /// <summary>The count that was last sent to webhooks; 0 before the first time.</summary>
     public int SentCount { get; set; }
+
+    /// <summary>Not sent before; by the machine's clock. A process that sends it says so here.</summary>
+    public Instant? SendAfter { get; set; }
+
+    /// <summary>How often in a row it could not be sent.</summary>
+    public int SendFailures { get; set; }
 }

@@ -1,4 +1,3 @@
-using System.Security.Claims;
 using System.Text.Json.Serialization;
 using Imbrek.Data;
 using Imbrek.Server.Features.Database;
@@ -6,7 +5,9 @@ using Imbrek.Server.Features.Evidence;
 using Imbrek.Server.Features.Files;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Metrics;
 using Imbrek.Server.Features.Notices;
+using Imbrek.Server.Features.People;
 using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Runs;
@@ -16,13 +17,18 @@ using Imbrek.Server.Features.TaskRuns;
 using Imbrek.Server.Features.Timetable;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
-using Microsoft.AspNetCore.Antiforgery;
+using Microsoft.AspNetCore.Authentication;
+using Microsoft.AspNetCore.Authentication.Cookies;
 using Microsoft.AspNetCore.DataProtection;
+using Microsoft.AspNetCore.HttpOverrides;
+using Microsoft.AspNetCore.HttpsPolicy;
 using Microsoft.AspNetCore.Identity;
 using Microsoft.AspNetCore.ResponseCompression;
 using NodaTime;
 using NodaTime.Serialization.SystemTextJson;
 using NodaTime.Text;
+using OpenTelemetry.Metrics;
+using OpenTelemetry.Resources;
 
 var builder = WebApplication.CreateBuilder(new WebApplicationOptions
 {
@@ -59,20 +65,30 @@ builder.Services.AddIdentity<Person, IdentityRole>(o =>
     o.Password.RequireNonAlphanumeric = false;
     o.Password.RequireUppercase = false;
     o.Password.RequireDigit = false;
-    o.Lockout.MaxFailedAccessAttempts = 5;
-    o.Lockout.DefaultLockoutTimeSpan = TimeSpan.FromMinutes(5);
 }).AddEntityFrameworkStores<ImbrekContext>().AddClaimsPrincipalFactory<PersonClaims>();
 builder.Services.ConfigureApplicationCookie(o =>
 {
     o.Cookie.Name = "imbrek";
     o.Cookie.HttpOnly = true;
     o.Cookie.SameSite = SameSiteMode.Strict;
-    o.ExpireTimeSpan = TimeSpan.FromHours(12);
+    o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
+    o.ExpireTimeSpan = SessionStore.Idle;
     o.Events.OnRedirectToLogin = c => Problems.WriteAsync(c.HttpContext, 401, "not-signed-in", "", "Sign in first.");
     o.Events.OnRedirectToAccessDenied = c => Problems.WriteAsync(c.HttpContext, 403, "not-allowed", "", "Your role does not allow this.");
 });
+builder.Services.AddSingleton(TimeProvider.System);
+builder.Services.AddSingleton<SessionStore>();
+builder.Services.AddSingleton<SignInThrottle>();
+builder.Services.AddSingleton<SignInEndpoints.UnknownPerson>();
+builder.Services.AddSingleton<IPasswordHasher<Person>, PasswordHasher<Person>>();
+builder.Services.AddOptions<CookieAuthenticationOptions>(IdentityConstants.ApplicationScheme).Configure<SessionStore>((o, sessions) => o.SessionStore = sessions);
+builder.Services.AddAuthentication(o => o.DefaultScheme = o.DefaultAuthenticateScheme = o.DefaultChallengeScheme = o.DefaultForbidScheme = TokenAuthentication.Either)
+    .AddScheme<AuthenticationSchemeOptions, TokenAuthentication>(TokenAuthentication.Name, null)
+    .AddPolicyScheme(TokenAuthentication.Either, null, o => o.ForwardDefaultSelector = TokenAuthentication.SchemeOf);
 builder.Services.AddAuthorization(o =>
 {
+    o.AddPolicy(Roles.SessionOnly, p => p.RequireAssertion(c => !TokenAuthentication.IsToken(c.User)));
+    o.AddPolicy(Roles.TokenOnly, p => p.RequireAssertion(c => TokenAuthentication.IsToken(c.User)));
     foreach (var role in Roles.All)
     {
         o.AddPolicy(role, p => p.RequireAuthenticatedUser().RequireRole(Roles.Satisfying(role)));
@@ -85,12 +101,14 @@ builder.Services.AddAntiforgery(o =>
 {
     o.HeaderName = "X-Imbrek-Token";
     o.Cookie.Name = "imbrek-token";
+    o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
 });
 builder.Services.AddProblemDetails();
 builder.Services.AddExceptionHandler<Problems>();
 builder.Services.ConfigureHttpJsonOptions(o =>
 {
     o.SerializerOptions.NumberHandling = JsonNumberHandling.Strict;
+    o.SerializerOptions.Converters.Add(new InstantInBounds());
     o.SerializerOptions.ConfigureForNodaTime(DateTimeZoneProviders.Tzdb);
     o.SerializerOptions.Converters.Add(new JsonStringEnumConverter(System.Text.Json.JsonNamingPolicy.CamelCase));
 });
@@ -120,6 +138,35 @@ builder.Services.AddResponseCompression(o =>
     o.MimeTypes = [.. ResponseCompressionDefaults.MimeTypes, "image/svg+xml", "application/jsonl"];
 });
 builder.Services.Configure<Microsoft.AspNetCore.Http.Features.FormOptions>(o => o.MultipartBodyLengthLimit = FileEndpoints.MostBytes);
+builder.WebHost.ConfigureKestrel(o => o.Limits.MaxRequestBodySize = RequestLimits.BodyBytes);
+builder.Services.AddRequestLimits();
+builder.Services.Configure<HstsOptions>(o =>
+{
+    o.MaxAge = TimeSpan.FromDays(365);
+    o.ExcludedHosts.Clear();
+});
+if (builder.Configuration["behind-proxy"] is { Length: > 0 } proxies)
+{
+    // Only what these proxies say of scheme and address is believed.
+    builder.Services.Configure<ForwardedHeadersOptions>(o =>
+    {
+        o.ForwardedHeaders = ForwardedHeaders.XForwardedFor | ForwardedHeaders.XForwardedProto;
+        o.KnownProxies.Clear();
+        o.KnownIPNetworks.Clear();
+        foreach (var proxy in proxies.Split(',', StringSplitOptions.TrimEntries | StringSplitOptions.RemoveEmptyEntries))
+        {
+            o.KnownProxies.Add(System.Net.IPAddress.Parse(proxy));
+        }
+    });
+}
+
+builder.Services.AddSingleton<Installation>();
+builder.Services.AddSingleton<ProductMetrics>();
+builder.Services.AddOpenTelemetry().WithMetrics(m => m.AddMeter(ProductMetrics.Name)
+    .ConfigureResource(r => r.AddService("imbrek", autoGenerateServiceInstanceId: false))
+    .AddView(i => i.Name == ProductMetrics.EvaluationTimeName ? new ExplicitBucketHistogramConfiguration { Boundaries = [0.0001, 0.0003, 0.001, 0.003, 0.01, 0.03, 0.1, 0.3, 1, 3] } : null)
+    .AddView(i => i.Name.StartsWith("imbrek.", StringComparison.Ordinal) && i.Name != ProductMetrics.EvaluationTimeName ? new MetricStreamConfiguration { CardinalityLimit = ProductMetrics.MostSeries } : null)
+    .AddPrometheusExporter());
 builder.Services.AddSingleton(demo);
 builder.Services.AddSingleton<ProductClock>();
 builder.Services.AddSingleton<IClock>(s => s.GetRequiredService<ProductClock>());
@@ -127,6 +174,7 @@ builder.Services.AddSingleton<FleetState>();
 builder.Services.AddSingleton<WebhookReceiver>();
 builder.Services.AddSingleton<RunHealth>();
 builder.Services.AddSingleton<DesignedState>();
+builder.Services.AddSingleton<FindingsState>();
 builder.Services.AddSingleton<LiveEvents>();
 builder.Services.AddSingleton<Peers>();
 builder.Services.AddSingleton<RunSignal>();
@@ -138,26 +186,45 @@ if (!describing)
     builder.Services.AddHostedService(s => s.GetRequiredService<Peers>());
     builder.Services.AddHostedService(s => s.GetRequiredService<WorldHost>());
     builder.Services.AddHostedService<RunWorker>();
-    if (builder.Configuration["webhook"] is { Length: > 0 } webhook)
+    builder.Services.AddHostedService<HeadWriter>();
+    if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
     {
-        builder.Services.AddHttpClient();
-        builder.Services.AddSingleton<INoticeChannel>(s => new WebhookChannel(s.GetRequiredService<IHttpClientFactory>().CreateClient(), new Uri(webhook)));
+        builder.Services.AddHttpClient<WebhookChannel>(c => (c.Timeout, c.MaxResponseContentBufferSize) = (TimeSpan.FromSeconds(10), 64 * 1024));
+        builder.Services.AddSingleton<INoticeChannel>(s => new WebhookChannel(() => s.GetRequiredService<IHttpClientFactory>().CreateClient(nameof(WebhookChannel)), new Uri(webhook)));
         builder.Services.AddHostedService<NoticeSender>();
     }
 }
 
 var app = builder.Build();
-app.UseExceptionHandler();
-app.UseResponseCompression();
+if (builder.Configuration["behind-proxy"] is { Length: > 0 })
+{
+    app.UseForwardedHeaders();
+}
+
 app.Use((context, next) =>
 {
-    // Nothing but what ships with the product may run or load.
-    context.Response.Headers.ContentSecurityPolicy =
-        "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
-    context.Response.Headers.XContentTypeOptions = "nosniff";
-    context.Response.Headers["Referrer-Policy"] = "no-referrer";
+    // Set when the answer begins, so that errors carry them too.
+    context.Response.OnStarting(() =>
+    {
+        var headers = context.Response.Headers;
+
+        // Nothing but what ships with the product may run or load.
+        headers.ContentSecurityPolicy =
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+        headers.XContentTypeOptions = "nosniff";
+        headers["Referrer-Policy"] = "no-referrer";
+        if (context.Request.Path.StartsWithSegments("/api", StringComparison.Ordinal))
+        {
+            headers.CacheControl = "no-store";
+        }
+
+        return Task.CompletedTask;
+    });
     return next(context);
 });
+app.UseHsts();
+app.UseExceptionHandler();
+app.UseResponseCompression();
 app.UseDefaultFiles();
 app.UseStaticFiles(new StaticFileOptions
 {
@@ -166,13 +233,19 @@ app.UseStaticFiles(new StaticFileOptions
 });
 app.UseRouting();
 app.UseAuthentication();
+app.UseRateLimiter();
 app.UseAuthorization();
+app.UseMiddleware<RequestCheck>();
 app.UseMiddleware<AntiforgeryCheck>();
+app.MapPrometheusScrapingEndpoint("/metrics").RequireAuthorization(Roles.TokenOnly);
 app.MapGet("/healthz", (FleetState fleet, WorldHost world) => fleet.Loaded && (!world.IsDemo || world.World is not null)
     ? Results.Text("ok")
     : Results.Text("starting", statusCode: 503)).AllowAnonymous().ExcludeFromDescription();
 app.MapOpenApi("/api/openapi.json").AllowAnonymous();
 SignInEndpoints.Map(app);
+Invitations.Map(app);
+PeopleEndpoints.Map(app);
+TokenEndpoints.Map(app);
 FleetEndpoints.Map(app);
 DatabaseEndpoints.Map(app);
 RecoverEndpoints.Map(app);
@@ -182,6 +255,11 @@ PauseEndpoints.Map(app);
 TimetableEndpoints.Map(app);
 TaskRunEndpoints.Map(app);
 NoticeEndpoints.Map(app);
+if (demo.Folder is not null && Environment.GetEnvironmentVariable("IMBREK_WEBHOOK_SECRET") is { Length: > 0 } secret && Imbrek.Core.Formats.InputBounds.WhatIsWrongWithId(secret) is null)
+{
+    NoticeEndpoints.MapReceiver(app, secret);
+}
+
 LedgerEndpoints.Map(app);
 FileEndpoints.Map(app);
 WorldEndpoints.Map(app);
@@ -192,9 +270,23 @@ app.MapFallbackToFile("index.html").AllowAnonymous();
 if (!describing)
 {
     await ImbrekDatabase.MigrateAsync(source);
+    var installation = app.Services.GetRequiredService<Installation>();
+    await installation.OpenAsync(demo.Folder is not null, app.Lifetime.ApplicationStopping);
+    _ = app.Services.GetRequiredService<ProductMetrics>();
     await using (var scope = app.Services.CreateAsyncScope())
     {
-        await DemoSeed.PeopleAsync(scope.ServiceProvider, demo.Folder is not null);
+        if (await FirstStart.PeopleAsync(scope.ServiceProvider, demo.Folder is not null, builder.Configuration.GetValue("end-demo-sign-ins", false)) is { } refused)
+        {
+            Console.Error.WriteLine($"imbrek: {refused}");
+            return 2;
+        }
+    }
+
+    if (demo.Folder is null && await Invitations.ForFirstAsync(source, app.Lifetime.ApplicationStopping) is { } code)
+    {
+        // On the terminal of whoever starts it, and in no log.
+        app.Lifetime.ApplicationStarted.Register(() => Console.Out.WriteLine(
+            $"\nNobody administers this installation yet. Set the administrator's name and password within two days, once, at\n\n    {app.Urls.FirstOrDefault()?.Replace("0.0.0.0", "localhost", StringComparison.Ordinal)}/welcome#{code}\n"));
     }
 
     if (demo.Folder is not null)

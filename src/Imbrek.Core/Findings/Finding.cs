@@ -1,4 +1,5 @@
 using Imbrek.Core.Fleet;
+using NodaTime;
 
 namespace Imbrek.Core.Findings;
 
@@ -9,4 +10,6 @@ namespace Imbrek.Core.Findings;
 /// <param name="What">What was found.</param>
 /// <param name="Why">Why it matters.</param>
 /// <param name="Remedy">The one action that mends it.</param>
-public sealed record Finding(string Code, Id<Database> Database, Urgency Urgency, string What, string Why, string Remedy);
+/// <param name="Seconds">How large it is, where that is a span of time: the hole, what would be lost, how long it has been failing.</param>
+/// <param name="Since">The instant it is about, where it is about one.</param>
+public sealed record Finding(string Code, Id<Database> Database, Urgency Urgency, string What, string Why, string Remedy, double? Seconds = null, Instant? Since = null);

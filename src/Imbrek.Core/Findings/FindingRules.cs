@@ -2,6 +2,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using NodaTime;
 
@@ -15,7 +16,8 @@ public static class FindingRules
     /// <param name="proof">Its newest proof; null when there is none.</param>
     /// <param name="at">The as-of instant.</param>
     /// <param name="window">How far back to look for holes.</param>
-    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window)
+    /// <param name="planChanged">When what its plans do was changed last; null when that is not known.</param>
+    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window, Instant? planChanged = null)
     {
         var found = new List<Finding>();
         var c = subject.Catalogue;
@@ -34,6 +36,7 @@ public static class FindingRules
         {
             found.AddRange(SameFailureDomain(subject, live, at));
             found.AddRange(HoleInLog(subject, live, at, window));
+            found.AddRange(CoveredSince(subject, at));
             found.AddRange(Damaged(subject, live));
             found.AddRange(WithoutParent(subject, at));
             found.AddRange(LogDiscarded(subject));
@@ -47,7 +50,7 @@ public static class FindingRules
                     "A backup that nobody restored is a hope, not a proof",
                     "Restore it aside and check it"));
             }
-            else if (subject.Objective is { } objective && Judgement.WhyInvalid(subject.Database, objective, proof, at) is { } why)
+            else if (subject.Objective is { } objective && Judgement.WhyInvalid(subject.Database, objective, proof, at, planChanged) is { } why)
             {
                 found.Add(new("proof-invalid", subject.Database.Id, Urgency.Later, "Its proof no longer counts", why, "Restore it aside and check it"));
             }
@@ -103,13 +106,40 @@ public static class FindingRules
 
         foreach (var gap in CoverExplainer.Gaps(subject, Loss.None, at, at - window).Where(g => !g.AtEnd))
         {
+            if (gap.BeforeFirst)
+            {
+                // Before its first set a database has no hole: it is covered since then.
+                continue;
+            }
+
             yield return new(
                 "log-hole",
                 subject.Database.Id,
                 Urgency.Soon,
                 $"Hole of {PlainDuration.Of((gap.Span.To - gap.Span.From).TotalSeconds)} in the log chain from {Formats.Instants.Write(gap.Span.From)}",
                 string.Join("; ", gap.Reasons),
-                "Take a differential or full now, so that the chain goes on from there");
+                "Take a differential or full now, so that the chain goes on from there",
+                (gap.Span.To - gap.Span.From).TotalSeconds,
+                gap.Span.From);
+        }
+    }
+
+    /// <summary>How far back one can go at all, where a plan wanted further: it is as it must be while a plan is young, and worth knowing.</summary>
+    private static IEnumerable<Finding> CoveredSince(RecoverySubject subject, Instant at)
+    {
+        var wanted = subject.Fleet.PlansOf(subject.Database).SelectMany(p => p.Tasks).Where(t => t.Kind.Makes() is not null)
+            .Select(t => t.Keep.Continuous).OfType<Duration>().DefaultIfEmpty(Duration.Zero).Max();
+        if (wanted > Duration.Zero && Evaluator.RecoverableAt(subject, Loss.None, at) is [var first, ..] && at - first.From < wanted)
+        {
+            yield return new(
+                "covered-since",
+                subject.Database.Id,
+                Urgency.Later,
+                $"It can be gone back to {Formats.Instants.Write(first.From)} at the earliest",
+                $"Its plan wants {PlainDuration.Of(wanted.TotalSeconds)}, without a gap; there is no older set",
+                "Wait until it is full, or import older sets if they still lie somewhere",
+                (wanted - (at - first.From)).TotalSeconds,
+                first.From);
         }
     }
 

@@ -51,7 +51,9 @@ public static class PlanFindings
                     Urgency.Now,
                     $"Nothing has come of \"{s.Task.Id}\" for {PlainDuration.Of((now - newest) / 1000.0)}",
                     $"{s.Plan.Name} means it to come by now {MissedInARow} times over",
-                    "Look at its runs, mend the cause, and run it now");
+                    "Look at its runs, mend the cause, and run it now",
+                    (now - newest) / 1000.0,
+                    Instant.FromUnixTimeMilliseconds(newest));
             }
         }
     }
@@ -90,7 +92,7 @@ public static class PlanFindings
         LookAtFigures();
         return [.. found.OrderByDescending(f => f.Urgency).DistinctBy(f => (f.Code, f.What))];
 
-        void Say(string code, Urgency urgency, string what, string why, string remedy) => found.Add(new Finding(code, database.Id, urgency, what, why, remedy));
+        void Say(string code, Urgency urgency, string what, string why, string remedy, double? seconds = null) => found.Add(new Finding(code, database.Id, urgency, what, why, remedy, seconds));
 
         void LookAtKinds(Plan plan)
         {
@@ -227,7 +229,7 @@ public static class PlanFindings
 
             foreach (var clash in clashes.Where(c => c.Plan == plan.Id.Value && c.Kind == ClashKind.WindowMissed && c.Database == database.Id.Value))
             {
-                Say("window-missed", Urgency.Soon, $"{plan.Name}: \"{clash.Task}\" ends up to {PlainDuration.Of(clash.WorstSeconds)} after its window", $"{clash.Count} runs of the coming week will not be done in time", "Start it earlier, spread it, compress it, or widen the window");
+                Say("window-missed", Urgency.Soon, $"{plan.Name}: \"{clash.Task}\" ends up to {PlainDuration.Of(clash.WorstSeconds)} after its window", $"{clash.Count} runs of the coming week will not be done in time", "Start it earlier, spread it, compress it, or widen the window", clash.WorstSeconds);
             }
 
             foreach (var clash in clashes.Where(c => c.Kind == ClashKind.StoreFull && plan.Tasks.Any(t => t.Stores.Any(s => s.Value == c.Place))))
@@ -269,12 +271,12 @@ public static class PlanFindings
                 }
                 else if (!f.KeepsRpo(objective))
                 {
-                    Say("rpo-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan could lose {PlainDuration.Beyond(f.Window.WorstExposureSeconds ?? 0, objective.RpoSeconds)}", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner");
+                    Say("rpo-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan could lose {PlainDuration.Beyond(f.Window.WorstExposureSeconds ?? 0, objective.RpoSeconds)}", "Even if all goes well the objective is not kept", "Back up more often, or copy sooner", f.Window.WorstExposureSeconds);
                 }
 
                 if (f.LongestRestore is { } path && path.ServiceSeconds > objective.RtoSeconds)
                 {
-                    Say("rto-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan's longest restore takes {PlainDuration.Beyond(path.ServiceSeconds, objective.RtoSeconds)}", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster");
+                    Say("rto-missed-by-design", Urgency.Now, $"{Capital(f.Loss.Clause)} the plan's longest restore takes {PlainDuration.Beyond(path.ServiceSeconds, objective.RtoSeconds)}", "Even if all goes well the objective is not kept", "Take states more often, or keep a copy where it is read faster", path.ServiceSeconds);
                 }
             }
         }

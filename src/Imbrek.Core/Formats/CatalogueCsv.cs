@@ -28,11 +28,17 @@ public static class CatalogueCsv
     private static readonly HashSet<string> Flags = ["outsideChain", "rollForward"];
 
     /// <summary>Writes sets; <c>usableOn</c> is separated by spaces.</summary>
-    public static string Write(IEnumerable<BackupSet> sets)
+    /// <param name="sets">The sets.</param>
+    /// <param name="header">Whether the row with the names of the fields comes first; not in the later parts of one file.</param>
+    public static string Write(IEnumerable<BackupSet> sets, bool header = true)
     {
         using var text = new StringWriter(CultureInfo.InvariantCulture);
         using var csv = new CsvWriter(text, CultureInfo.InvariantCulture);
-        Row([.. SetFields, .. CopyFields]);
+        if (header)
+        {
+            Row([.. SetFields, .. CopyFields]);
+        }
+
         foreach (var s in sets)
         {
             string[] own =

@@ -57,95 +57,102 @@ public static class FleetFile
     }
 
     /// <summary>Writes a fleet so that <see cref="Read"/> gives the same one.</summary>
-    public static string Write(FleetModel fleet) => JsonSerializer.Serialize(
-        new
+    public static string Write(FleetModel fleet) => JsonSerializer.Serialize(Document(fleet), Indented) + "\n";
+
+    /// <summary>Writes a fleet to a stream as it goes, however large it is.</summary>
+    public static async Task WriteAsync(FleetModel fleet, Stream to, CancellationToken cancel)
+    {
+        await JsonSerializer.SerializeAsync(to, Document(fleet), Indented, cancel);
+        await to.WriteAsync("\n"u8.ToArray(), cancel);
+    }
+
+    private static object Document(FleetModel fleet) => new
+    {
+        format = Format,
+        sites = fleet.SiteList.Select(s => new { id = s.Id.Value, name = s.Name, timeZone = s.TimeZone }),
+        links = fleet.Links.Select(l => new { between = new[] { l.One.Value, l.Other.Value }, bytesPerSecond = l.BytesPerSecond, roundTripMs = l.RoundTripMs }),
+        arrays = fleet.ArrayList.Select(a => new { id = a.Id.Value, site = a.Site.Value }),
+        hosts = fleet.HostList.Select(h => new
         {
-            format = Format,
-            sites = fleet.SiteList.Select(s => new { id = s.Id.Value, name = s.Name, timeZone = s.TimeZone }),
-            links = fleet.Links.Select(l => new { between = new[] { l.One.Value, l.Other.Value }, bytesPerSecond = l.BytesPerSecond, roundTripMs = l.RoundTripMs }),
-            arrays = fleet.ArrayList.Select(a => new { id = a.Id.Value, site = a.Site.Value }),
-            hosts = fleet.HostList.Select(h => new
+            id = h.Id.Value,
+            site = h.Site.Value,
+            array = h.Array?.Value,
+            writeBytesPerSecond = h.WriteBytesPerSecond,
+            freeBytes = h.FreeBytes,
+            engines = h.Engines.Select(e => e.Value),
+            versions = h.Versions,
+            keys = h.Keys,
+            slots = h.Slots,
+            processors = h.Processors,
+        }),
+        stores = fleet.StoreList.Select(s => new
+        {
+            id = s.Id.Value,
+            site = s.Site.Value,
+            array = s.Array?.Value,
+            host = s.Host?.Value,
+            offline = s.Offline,
+            readBytesPerSecond = s.ReadBytesPerSecond,
+            writeBytesPerSecond = s.WriteBytesPerSecond,
+            slots = s.Slots,
+            capacityBytes = s.CapacityBytes,
+            locks = s.Locks,
+        }),
+        engines = fleet.EngineList.Select(e => new
+        {
+            id = e.Id.Value,
+            name = e.Name,
+            provisionSeconds = e.ProvisionSeconds,
+            perSetSeconds = e.PerSetSeconds,
+            restoreBytesPerSecond = e.RestoreBytesPerSecond,
+            replayBytesPerSecond = e.ReplayBytesPerSecond,
+            indexBytesPerSecond = e.IndexBytesPerSecond,
+            openSeconds = e.OpenSeconds,
+            takes = e.Takes?.Select(k => k.ToString().ToLowerInvariant()),
+            tracksChanges = e.TracksChanges,
+        }),
+        objectives = fleet.ObjectiveList.Select(o => new
+        {
+            id = o.Id.Value,
+            name = o.Name,
+            rpoSeconds = o.RpoSeconds,
+            rtoSeconds = o.RtoSeconds,
+            against = o.Against.Select(k => k.ToString().ToLowerInvariant()),
+            proofDays = o.ProofDays,
+        }),
+        services = fleet.ServiceList.Select(s => new { id = s.Id.Value, name = s.Name, owner = s.Owner }),
+        databases = fleet.Databases.Select(d => new
+        {
+            id = d.Id.Value,
+            name = d.Name,
+            engine = d.Engine.Value,
+            host = d.Host.Value,
+            recoveryHosts = d.RecoveryHosts.Select(h => h.Value),
+            objective = d.Objective?.Value,
+            service = d.Service?.Value,
+            sizeBytes = d.SizeBytes,
+            growthBytesPerDay = d.GrowthBytesPerDay,
+            changeBytesPerDay = d.ChangeBytesPerDay,
+            logBytesPerSecond = d.LogBytesPerSecond,
+            logByHour = d.LogByHour,
+            logMode = d.LogMode.ToString().ToLowerInvariant(),
+            version = d.Version,
+            detectSeconds = d.DetectSeconds,
+            decideSeconds = d.DecideSeconds,
+            checkSeconds = d.CheckSeconds,
+            redirectSeconds = d.RedirectSeconds,
+            tags = d.Tags,
+            branches = d.Branches.Select(b => new
             {
-                id = h.Id.Value,
-                site = h.Site.Value,
-                array = h.Array?.Value,
-                writeBytesPerSecond = h.WriteBytesPerSecond,
-                freeBytes = h.FreeBytes,
-                engines = h.Engines.Select(e => e.Value),
-                versions = h.Versions,
-                keys = h.Keys,
-                slots = h.Slots,
-                processors = h.Processors,
+                id = b.Id,
+                parent = b.Parent,
+                forkPosition = b.ForkPosition,
+                forkAt = Instants.Write(b.ForkAt),
+                startsAt = Instants.Write(b.StartsAt),
             }),
-            stores = fleet.StoreList.Select(s => new
-            {
-                id = s.Id.Value,
-                site = s.Site.Value,
-                array = s.Array?.Value,
-                host = s.Host?.Value,
-                offline = s.Offline,
-                readBytesPerSecond = s.ReadBytesPerSecond,
-                writeBytesPerSecond = s.WriteBytesPerSecond,
-                slots = s.Slots,
-                capacityBytes = s.CapacityBytes,
-                locks = s.Locks,
-            }),
-            engines = fleet.EngineList.Select(e => new
-            {
-                id = e.Id.Value,
-                name = e.Name,
-                provisionSeconds = e.ProvisionSeconds,
-                perSetSeconds = e.PerSetSeconds,
-                restoreBytesPerSecond = e.RestoreBytesPerSecond,
-                replayBytesPerSecond = e.ReplayBytesPerSecond,
-                indexBytesPerSecond = e.IndexBytesPerSecond,
-                openSeconds = e.OpenSeconds,
-                takes = e.Takes?.Select(k => k.ToString().ToLowerInvariant()),
-                tracksChanges = e.TracksChanges,
-            }),
-            objectives = fleet.ObjectiveList.Select(o => new
-            {
-                id = o.Id.Value,
-                name = o.Name,
-                rpoSeconds = o.RpoSeconds,
-                rtoSeconds = o.RtoSeconds,
-                against = o.Against.Select(k => k.ToString().ToLowerInvariant()),
-                proofDays = o.ProofDays,
-            }),
-            services = fleet.ServiceList.Select(s => new { id = s.Id.Value, name = s.Name, owner = s.Owner }),
-            databases = fleet.Databases.Select(d => new
-            {
-                id = d.Id.Value,
-                name = d.Name,
-                engine = d.Engine.Value,
-                host = d.Host.Value,
-                recoveryHosts = d.RecoveryHosts.Select(h => h.Value),
-                objective = d.Objective?.Value,
-                service = d.Service?.Value,
-                sizeBytes = d.SizeBytes,
-                growthBytesPerDay = d.GrowthBytesPerDay,
-                changeBytesPerDay = d.ChangeBytesPerDay,
-                logBytesPerSecond = d.LogBytesPerSecond,
-                logByHour = d.LogByHour,
-                logMode = d.LogMode.ToString().ToLowerInvariant(),
-                version = d.Version,
-                detectSeconds = d.DetectSeconds,
-                decideSeconds = d.DecideSeconds,
-                checkSeconds = d.CheckSeconds,
-                redirectSeconds = d.RedirectSeconds,
-                tags = d.Tags,
-                branches = d.Branches.Select(b => new
-                {
-                    id = b.Id,
-                    parent = b.Parent,
-                    forkPosition = b.ForkPosition,
-                    forkAt = Instants.Write(b.ForkAt),
-                    startsAt = Instants.Write(b.StartsAt),
-                }),
-            }),
-            plans = fleet.Plans.Select(PlanFile.Write),
-        },
-        Indented) + "\n";
+        }),
+        plans = fleet.Plans.Select(PlanFile.Write),
+    };
 
     private sealed class Reader(LocatedJson root)
     {

@@ -12,6 +12,7 @@ namespace Imbrek.Core.Formats;
 public static class PlanFile
 {
     private const double LongestOffsetSeconds = 7 * 86_400;
+    private const double LongestBackOffSeconds = 86_400;
     private const int MostTasks = 50;
     private const int MostExceptions = 1_000;
 
@@ -168,7 +169,7 @@ public static class PlanFile
             Checksum = j.Flag("checksum") ?? true,
             VerifyAfterWriting = j.Flag("verifyAfterWriting") ?? false,
             Attempts = (int)(j.Integer("attempts", false, 1, 20) ?? 2),
-            BackOff = Seconds(j, "backOffSeconds") ?? Duration.FromMinutes(1),
+            BackOff = j.Number("backOffSeconds", false, 0, LongestBackOffSeconds) is { } wait ? Duration.FromSeconds(Math.Round(wait, 3)) : Duration.FromMinutes(1),
             TimeLimit = Seconds(j, "timeLimitSeconds", above: true),
             OutsideChain = j.Flag("outsideChain") ?? false,
             Keep = j.Object("keep") is { } keep ? ReadRule(keep) : RetentionRule.For(Duration.FromDays(14)),

@@ -40,6 +40,13 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
     public void Hear(Instant now, Func<Id<Database>, Instant?> newestOf)
     {
         HearOverdue(now);
+
+        // What can no longer grow is not remembered: the next of its cause is a message of its own.
+        foreach (var (cause, _) in open.Where(o => now - o.Value.Last > Together && !changed.Contains(o.Value)).ToArray())
+        {
+            open.Remove(cause);
+        }
+
         foreach (var plan in Fleet.Plans.Where(p => p.Tell.Silence is not null && p.Tell.People.Count > 0))
         {
             foreach (var d in plan.Members.Of(Fleet))
@@ -73,6 +80,8 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
             underWay.Remove(run.Id);
         }
 
+        var toldBefore = run.Ended is not null && toldLate.Remove(run.Id);
+
         if (run is { State: TaskRunState.Done, Set: not null, Ended: { } came })
         {
             lastSet[run.Database] = came;
@@ -103,7 +112,7 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
             Say(plan, run.Task, "works again", $"works again|{ofTask}", $"{plan.Name}: {run.Task} works again", run.Database, ended);
         }
 
-        if (!toldLate.Remove(run.Id) && plan.Tell.Lateness && plan.Task(run.Task)?.Window is { } window && ended - run.Due > window)
+        if (!toldBefore && plan.Tell.Lateness && plan.Task(run.Task)?.Window is { } window && ended - run.Due > window)
         {
             Say(plan, run.Task, "late", $"late|{ofTask}", $"{plan.Name}: {run.Task} did not end within its window", run.Database, ended);
         }

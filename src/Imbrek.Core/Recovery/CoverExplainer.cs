@@ -10,6 +10,7 @@ namespace Imbrek.Core.Recovery;
 public static class CoverExplainer
 {
     private const int MaxSetsNamed = 4;
+    private const string NoSet = "no set covers this stretch";
     private static readonly InstantPattern Shown = InstantPattern.CreateWithInvariantCulture("uuuu-MM-dd HH:mm:ss'Z'");
 
     /// <summary>Gaps within a window, in order of time, the stretch after the last recoverable instant included.</summary>
@@ -27,7 +28,9 @@ public static class CoverExplainer
         {
             if (interval.From > last)
             {
-                gaps.Add(new CoverGap(new(last, interval.From), false, Explain(subject, resolved, at, last, interval.From)));
+                var reasons = Explain(subject, resolved, at, last, interval.From);
+                var first = interval == cover[0];
+                gaps.Add(new CoverGap(new(last, interval.From), false, first && reasons is [NoSet] ? [$"its first set covers from {Shown.Format(interval.From)}"] : reasons, first));
             }
 
             last = Instant.Max(last, interval.To);
@@ -119,7 +122,7 @@ public static class CoverExplainer
 
         if (unusable == 0)
         {
-            reasons.Add(MissingLog(c, lo, hi, a) ?? coming ?? (hi >= a ? "nothing has been backed up since" : "no set covers this stretch"));
+            reasons.Add(MissingLog(c, lo, hi, a) ?? coming ?? (hi >= a ? "nothing has been backed up since" : NoSet));
         }
 
         return reasons;

@@ -18,7 +18,8 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
     /// <param name="figures">Figures of the losses to judge.</param>
     /// <param name="proof">The newest proof; null when there is none.</param>
     /// <param name="at">Now, or the as-of instant.</param>
-    public static Judgement Of(Database database, Objective? objective, IEnumerable<LossFigures> figures, Proof? proof, Instant at)
+    /// <param name="planChanged">When what its plans do was changed last; null when that is not known.</param>
+    public static Judgement Of(Database database, Objective? objective, IEnumerable<LossFigures> figures, Proof? proof, Instant at, Instant? planChanged = null)
     {
         var verdict = Verdict.Proven;
         var reasons = new List<(Verdict Weight, string Text)>();
@@ -58,18 +59,43 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
                 var worst = f.Window.SecondsUnprotected > 0 ? "there was nothing to restore from" : $"up to {Plain(f.Window.WorstExposureSeconds ?? 0)} would have been lost";
                 Say(Verdict.AtRisk, $"{f.Loss.Clause} it was over its RPO for {Plain(f.Window.SecondsOverRpo.Value)} in the window: {worst}");
             }
+
+            if (f.Designed is { } designed)
+            {
+                Foresee(f, designed);
+            }
         }
 
         if (objective is null)
         {
             Say(Verdict.Unproven, "no objective was agreed");
         }
-        else if (WhyInvalid(database, objective, proof, at) is { } why)
+        else if (WhyInvalid(database, objective, proof, at, planChanged) is { } why)
         {
             Say(Verdict.Unproven, why);
         }
 
         return new Judgement(verdict, [.. reasons.OrderByDescending(r => r.Weight).Select(r => r.Text)]);
+
+        void Foresee(LossFigures f, DesignedOutlook designed)
+        {
+            if (designed.WorstExposureSeconds is not { } worst)
+            {
+                Say(Verdict.AtRisk, $"{f.Loss.Clause} its plan will leave nothing to restore from at times");
+            }
+            else if (worst > objective!.RpoSeconds)
+            {
+                Say(Verdict.AtRisk, $"{f.Loss.Clause} its plan could lose {PlainDuration.Beyond(worst, objective.RpoSeconds)}");
+            }
+            else if (designed.LongestServiceSeconds is not { } longest)
+            {
+                Say(Verdict.AtRisk, $"{f.Loss.Clause} its plan will leave no restore path at times");
+            }
+            else if (longest > objective.RtoSeconds)
+            {
+                Say(Verdict.AtRisk, $"{f.Loss.Clause} the longest restore of its plan takes {PlainDuration.Beyond(longest, objective.RtoSeconds)}");
+            }
+        }
 
         void Say(Verdict weight, string text)
         {
@@ -79,7 +105,7 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
     }
 
     /// <summary>Why a proof does not count; null when it does.</summary>
-    public static string? WhyInvalid(Database database, Objective objective, Proof? proof, Instant at)
+    public static string? WhyInvalid(Database database, Objective objective, Proof? proof, Instant at, Instant? planChanged = null)
     {
         if (proof is null)
         {
@@ -105,6 +131,11 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
         if (database.Version != proof.Version)
         {
             return $"it runs version {database.Version} now, the last proof was with {proof.Version}";
+        }
+
+        if (planChanged > proof.At && planChanged <= at)
+        {
+            return "its plan was changed since the last proof";
         }
 
         if (proof.LostSeconds > objective.RpoSeconds)

@@ -18,6 +18,9 @@ public sealed record LossFigures(
     string? NoPath,
     double? CautiousServiceSeconds)
 {
+    /// <summary>What its plans will come to under this loss; null where that is not known, or no plan covers it.</summary>
+    public DesignedOutlook? Designed { get; init; }
+
     /// <summary>Exposure at an instant, seconds, as long as nothing has changed since these figures were made.</summary>
     public double? ExposureSeconds(Instant at) => Latest is { } latest ? (at - latest).TotalSeconds : null;
 }

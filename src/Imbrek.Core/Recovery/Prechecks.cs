@@ -38,9 +38,10 @@ public static class Prechecks
             return checks;
         }
 
-        checks.Add(KeyCheck(host, path.Steps.Select(s => SetOf(subject, s).Key).OfType<string>().Distinct().ToArray()));
+        var sets = SetsOf(subject.Catalogue, path);
+        checks.Add(KeyCheck(host, path.Steps.Select(s => sets[s.Set].Key).OfType<string>().Distinct().ToArray()));
         checks.Add(new("chain", PrecheckOutcome.Passed, $"{path.Steps.Count} sets follow one another from {path.Base.Set} to the instant"));
-        var unread = path.Steps.Count(s => SetOf(subject, s).Copies.First(c => c.Store == s.Store).State == CopyState.Unverified);
+        var unread = path.Steps.Count(s => sets[s.Set].Copies.First(c => c.Store == s.Store).State == CopyState.Unverified);
         checks.Add(unread == 0
             ? new("copies", PrecheckOutcome.Passed, "every copy was read back and found whole")
             : new("copies", PrecheckOutcome.Warned, $"{unread} of {path.Steps.Count} copies were never read back since they were written"));
@@ -66,7 +67,12 @@ public static class Prechecks
             : new("key", PrecheckOutcome.Failed, $"key {string.Join(", ", missing)} is not on {host.Id}: the copies could not be read there");
     }
 
-    private static BackupSet SetOf(RecoverySubject subject, PathStep step) => subject.Catalogue[subject.Catalogue.IndexOf(step.Set)];
+    /// <summary>The sets of a path, found in one walk over the catalogue, however many there are.</summary>
+    private static Dictionary<Id<BackupSet>, BackupSet> SetsOf(DatabaseCatalogue catalogue, RestorePath path)
+    {
+        var wanted = path.Steps.Select(s => s.Set).ToHashSet();
+        return Enumerable.Range(0, catalogue.Count).Where(i => wanted.Contains(catalogue.IdOf(i))).ToDictionary(catalogue.IdOf, i => catalogue[i]);
+    }
 
     private static string Gigabytes(long bytes) => $"{bytes / 1e9:#,0} GB";
 }

@@ -33,6 +33,9 @@ public sealed record DesignQuestion
 
     /// <summary>Whether restore paths are looked for.</summary>
     public bool WithRestore { get; init; } = true;
+
+    /// <summary>Whoever asked does not wait any more.</summary>
+    public CancellationToken Cancel { get; init; }
 }
 
 /// <summary>Designed figures and what they were made from.</summary>

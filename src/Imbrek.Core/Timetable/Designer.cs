@@ -48,11 +48,12 @@ public static class Designer
                 PaceOf = question.PaceOf,
                 Chance = question.Chance,
                 Curves = question.Curves,
+                Cancel = question.Cancel,
             },
             sink);
         var answers = new Dictionary<Id<Database>, IReadOnlyList<DesignedFigures>>();
         var subjects = new Dictionary<Id<Database>, RecoverySubject>();
-        Parallel.ForEach(question.Databases, d =>
+        Parallel.ForEach(question.Databases, new ParallelOptions { CancellationToken = question.Cancel }, d =>
         {
             var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id));
             var kinds = subject.Objective?.Against ?? [LossKind.None];

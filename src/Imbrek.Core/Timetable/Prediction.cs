@@ -102,6 +102,7 @@ public sealed partial class Prediction
     {
         foreach (var s in series)
         {
+            input.Cancel.ThrowIfCancellationRequested();
             s.ExpandedTo = s.Kind == TaskKind.Log ? Math.Max(from, s.Database.LogsFrom) : from;
             var task = s.Series.Task;
             s.CopyWays = [.. task.CopyTo.Take(4).Select(c =>
@@ -110,8 +111,13 @@ public sealed partial class Prediction
             QueueNext(s);
         }
 
-        while (true)
+        for (var events = 0; ; events++)
         {
+            if ((events & 0xFFF) == 0)
+            {
+                input.Cancel.ThrowIfCancellationRequested();
+            }
+
             var flow = Math.Ceiling(network.NextDone());
             var due = queue.TryPeek(out _, out var first) ? TimeOf(first) : long.MaxValue;
             if (Math.Min(flow, due) >= to)

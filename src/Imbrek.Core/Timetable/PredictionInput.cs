@@ -39,6 +39,9 @@ public sealed record PredictionInput
 
     /// <summary>What chance does; null for a world where all goes as expected.</summary>
     public Chance? Chance { get; init; }
+
+    /// <summary>Whoever asked does not wait any more.</summary>
+    public CancellationToken Cancel { get; init; }
 }
 
 /// <summary>What chance does to runs.</summary>

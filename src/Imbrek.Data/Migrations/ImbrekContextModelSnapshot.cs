@@ -173,6 +173,51 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("incidents", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.InstallationRow", b =>
+                {
+                    b.Property<int>("Id")
+                        .HasColumnType("integer")
+                        .HasColumnName("id");
+
+                    b.Property<string>("PrivateKey")
+                        .HasColumnType("text")
+                        .HasColumnName("private_key");
+
+                    b.Property<string>("PublicKey")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("public_key");
+
+                    b.Property<bool>("ShowedDemo")
+                        .HasColumnType("boolean")
+                        .HasColumnName("showed_demo");
+
+                    b.HasKey("Id")
+                        .HasName("pk_installation");
+
+                    b.ToTable("installation", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.InvitationRow", b =>
+                {
+                    b.Property<string>("Id")
+                        .HasColumnType("text")
+                        .HasColumnName("id");
+
+                    b.Property<Instant>("EndsAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("ends_at");
+
+                    b.Property<string>("PersonId")
+                        .HasColumnType("text")
+                        .HasColumnName("person_id");
+
+                    b.HasKey("Id")
+                        .HasName("pk_invitations");
+
+                    b.ToTable("invitations", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.LedgerRow", b =>
                 {
                     b.Property<long>("Number")
@@ -294,6 +339,14 @@ namespace Imbrek.Data.Migrations
                         .IsRequired()
                         .HasColumnType("text[]")
                         .HasColumnName("people");
+
+                    b.Property<Instant?>("SendAfter")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("send_after");
+
+                    b.Property<int>("SendFailures")
+                        .HasColumnType("integer")
+                        .HasColumnName("send_failures");
 
                     b.Property<int>("SentCount")
                         .HasColumnType("integer")
@@ -418,6 +471,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("text")
                         .HasColumnName("concurrency_stamp");
 
+                    b.Property<bool>("Disabled")
+                        .HasColumnType("boolean")
+                        .HasColumnName("disabled");
+
                     b.Property<string>("DisplayName")
                         .IsRequired()
                         .HasColumnType("text")
@@ -431,6 +488,10 @@ namespace Imbrek.Data.Migrations
                     b.Property<bool>("EmailConfirmed")
                         .HasColumnType("boolean")
                         .HasColumnName("email_confirmed");
+
+                    b.Property<bool>("FromDemo")
+                        .HasColumnType("boolean")
+                        .HasColumnName("from_demo");
 
                     b.Property<bool>("LockoutEnabled")
                         .HasColumnType("boolean")
@@ -685,6 +746,42 @@ namespace Imbrek.Data.Migrations
                         .HasFilter("state not in ('Released', 'Discarded', 'Cancelled', 'Failed')");
 
                     b.ToTable("runs", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.SessionRow", b =>
+                {
+                    b.Property<string>("Id")
+                        .HasColumnType("text")
+                        .HasColumnName("id");
+
+                    b.Property<Instant>("EndsAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("ends_at");
+
+                    b.Property<Instant>("IdleUntil")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("idle_until");
+
+                    b.Property<string>("PersonId")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("person_id");
+
+                    b.Property<byte[]>("Ticket")
+                        .IsRequired()
+                        .HasColumnType("bytea")
+                        .HasColumnName("ticket");
+
+                    b.HasKey("Id")
+                        .HasName("pk_sessions");
+
+                    b.HasIndex("EndsAt")
+                        .HasDatabaseName("ix_sessions_ends_at");
+
+                    b.HasIndex("PersonId")
+                        .HasDatabaseName("ix_sessions_person_id");
+
+                    b.ToTable("sessions", (string)null);
                 });
 
             modelBuilder.Entity("Imbrek.Data.SetRow", b =>
@@ -981,6 +1078,59 @@ namespace Imbrek.Data.Migrations
                     NpgsqlIndexBuilderExtensions.AreNullsDistinct(b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy"), false);
 
                     b.ToTable("task_runs", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.TokenRow", b =>
+                {
+                    b.Property<Guid>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("uuid")
+                        .HasColumnName("id");
+
+                    b.Property<Instant>("EndsAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("ends_at");
+
+                    b.Property<string>("Hash")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("hash");
+
+                    b.Property<Instant>("MadeAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("made_at");
+
+                    b.Property<string>("MadeBy")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("made_by");
+
+                    b.Property<string>("Name")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("name");
+
+                    b.Property<Instant?>("RevokedAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("revoked_at");
+
+                    b.Property<string>("Role")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("role");
+
+                    b.Property<Instant?>("UsedAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("used_at");
+
+                    b.HasKey("Id")
+                        .HasName("pk_tokens");
+
+                    b.HasIndex("Hash")
+                        .IsUnique()
+                        .HasDatabaseName("ix_tokens_hash");
+
+                    b.ToTable("tokens", (string)null);
                 });
 
             modelBuilder.Entity("Imbrek.Data.WorldRow", b =>

@@ -1,6 +1,7 @@
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Diagnostics;
 using Microsoft.AspNetCore.Mvc;
+using Microsoft.EntityFrameworkCore;
 using Npgsql;
 
 namespace Imbrek.Server.Security;
@@ -22,6 +23,12 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
             case OperationCanceledException when httpContext.RequestAborted.IsCancellationRequested:
                 httpContext.Response.StatusCode = 499;
                 break;
+            case PostgresException e when !Away(e.SqlState):
+            case DbUpdateException { InnerException: PostgresException inner } when !Away(inner.SqlState):
+                log.LogError(exception, "PostgreSQL refused what a request asked of it");
+                await WriteAsync(httpContext, 500, "fault", "", "Something went wrong on our side. Nothing was changed by this request; the log says more.");
+                break;
+            case DbUpdateException { InnerException: NpgsqlException }:
             case NpgsqlException or InvalidOperationException { InnerException: NpgsqlException }:
                 log.LogError(exception, "PostgreSQL failed a request");
                 await WriteAsync(httpContext, 503, "database-away", "", "PostgreSQL cannot be reached just now. Nothing was changed; try again in a moment.");
@@ -47,6 +54,9 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
 
         return http.Response.WriteAsJsonAsync(problem, options: null, contentType: "application/problem+json");
     }
+
+    /// <summary>Whether PostgreSQL says that it cannot serve anybody just now: connections (08), resources (53), shutting down (57P).</summary>
+    private static bool Away(string state) => state.StartsWith("08", StringComparison.Ordinal) || state.StartsWith("53", StringComparison.Ordinal) || state.StartsWith("57P", StringComparison.Ordinal);
 
     private static string Sentence(string message) => message.Length == 0 ? message : char.ToUpperInvariant(message[0]) + message[1..];
 

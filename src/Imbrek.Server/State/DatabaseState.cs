@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Findings;
@@ -20,6 +21,9 @@ internal sealed class DatabaseState
 
     /// <summary>Figures without an event in between are made again when they are older than this: the window has moved on.</summary>
     private static readonly Duration MaxAge = Duration.FromMinutes(15);
+
+    /// <summary>Told how many seconds each evaluation took.</summary>
+    public static Action<double>? Evaluated { get; set; }
 
     private readonly Lock gate = new();
     private readonly Dictionary<string, Cached> figures = [];
@@ -91,23 +95,34 @@ internal sealed class DatabaseState
     public (LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable) Observe(Loss loss, Instant at, bool now) => Observe(Snapshot(), loss, at, now);
 
     /// <summary>The verdict over all losses the objective names, and that of each; all of them of one state of the database.</summary>
-    public (Judgement Overall, IReadOnlyList<(LossKind Kind, Judgement Judgement, LossFigures Figures)> ByLoss) Judge(Instant at, bool now)
+    /// <param name="at">Now, or the as-of instant.</param>
+    /// <param name="now">Whether it is now.</param>
+    /// <param name="plans">What plans will come to; counts for now alone.</param>
+    public (Judgement Overall, IReadOnlyList<(LossKind Kind, Judgement Judgement, LossFigures Figures)> ByLoss) Judge(Instant at, bool now, DesignedState plans)
     {
         var snapshot = Snapshot();
         var s = snapshot.Subject;
         var kinds = s.Objective?.Against ?? [LossKind.None];
         var each = kinds.Select(k =>
         {
-            var f = Observe(snapshot, Loss.OfKind(k), at, now).Figures;
-            return (k, Judgement.Of(s.Database, s.Objective, [f], ProofAt(at), at), f);
+            var f = With(Observe(snapshot, Loss.OfKind(k), at, now).Figures, now, plans);
+            return (k, Judge([f], at, plans), f);
         }).ToArray();
-        return (Judgement.Of(s.Database, s.Objective, each.Select(e => e.f), ProofAt(at), at), each);
+        return (Judge(each.Select(e => e.f), at, plans), each);
     }
+
+    /// <summary>The verdict under one loss.</summary>
+    public Judgement Judge(LossFigures figures, Instant at, bool now, DesignedState plans) => Judge([With(figures, now, plans)], at, plans);
+
+    private Judgement Judge(IEnumerable<LossFigures> figures, Instant at, DesignedState plans) =>
+        Judgement.Of(subject.Database, subject.Objective, figures, ProofAt(at), at, plans.PlanChanged(subject.Database));
+
+    private LossFigures With(LossFigures figures, bool now, DesignedState plans) => now ? figures with { Designed = plans.OutlookOf(subject.Database.Id, figures.Loss) } : figures;
 
     /// <summary>The newest proof that was there at an instant, as far as kept in memory.</summary>
     public Proof? ProofAt(Instant at) => proof is { } p && p.At <= at ? p : null;
 
-    public IReadOnlyList<Finding> Findings(Instant at)
+    public IReadOnlyList<Finding> Findings(Instant at, Instant? planChanged)
     {
         var (s, seen) = Snapshot();
         lock (gate)
@@ -118,7 +133,7 @@ internal sealed class DatabaseState
             }
         }
 
-        var made = FindingRules.Of(s, proof, at, Window);
+        var made = FindingRules.Of(s, proof, at, Window, planChanged);
         lock (gate)
         {
             if (version == seen)
@@ -145,8 +160,10 @@ internal sealed class DatabaseState
             }
         }
 
+        var began = Stopwatch.GetTimestamp();
         var made = Observer.Observe(s, loss, at, Window, Learned);
         var recoverable = Evaluator.RecoverableAt(s, loss, at);
+        Evaluated?.Invoke(Stopwatch.GetElapsedTime(began).TotalSeconds);
         if (now)
         {
             lock (gate)

@@ -2,6 +2,7 @@ using System.Collections.Concurrent;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
 using Imbrek.Core.Timetable;
 using NodaTime;
 
@@ -50,6 +51,14 @@ internal sealed class DesignedState(FleetState fleet)
         return answer.ByDatabase[database].FirstOrDefault(f => f.Loss == resolved)
             ?? k.Supposed.GetOrAdd((database, resolved), _ => Designer.FiguresOf(subject, resolved, answer.From, answer.To));
     }
+
+    /// <summary>What counts of them for a verdict; null while none have been made, or when no plan covers the database.</summary>
+    public DesignedOutlook? OutlookOf(Id<Database> database, Loss loss) => KnownOf(database, loss) is { } f
+        ? new DesignedOutlook(f.Window.SecondsUnprotected > 0 ? null : f.Window.WorstExposureSeconds, f.LongestRestore?.ServiceSeconds)
+        : null;
+
+    /// <summary>When what the plans of a database do was changed last.</summary>
+    public Instant? PlanChanged(Database database) => fleet.PlanChanged(database);
 
     /// <summary>The figures as they are, and has them made when they are not there or too old; who lists a fleet need not wait for them.</summary>
     public DesignAnswer? KnownOrBegin(Instant at)

@@ -7,6 +7,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Data;
 using Microsoft.EntityFrameworkCore;
+using NodaTime;
 using Npgsql;
 using Host = Imbrek.Core.Fleet.Host;
 
@@ -16,15 +17,27 @@ namespace Imbrek.Server.State;
 internal sealed class FleetState(NpgsqlDataSource source)
 {
     private readonly Lock gate = new();
+
+    /// <summary>Whoever loads reads and takes over before the next one reads: of two saves at once the later reading has both.</summary>
+    private readonly SemaphoreSlim loading = new(1);
     private readonly List<(Id<Database> Database, BackupSet[] Sets)> meanwhile = [];
     private int reading;
     private ConcurrentDictionary<Id<Database>, DatabaseState> databases = new();
     private volatile FleetModel fleet = FleetModel.Empty;
+    private volatile IReadOnlyDictionary<Id<Plan>, Instant> plansChanged = new Dictionary<Id<Plan>, Instant>();
+    private volatile IReadOnlyList<KeptFleet.LeftOut> leftOutOfFleet = [];
+    private volatile IReadOnlyList<KeptFleet.LeftOut> leftOutOfPlans = [];
 
     public FleetModel Fleet => fleet;
 
+    /// <summary>What is kept in PostgreSQL and could not be read; everything else goes on without it.</summary>
+    public IReadOnlyList<KeptFleet.LeftOut> LeftOut => [.. leftOutOfFleet, .. leftOutOfPlans];
+
     /// <summary>Whether what PostgreSQL holds has been loaded.</summary>
     public bool Loaded { get; private set; }
+
+    /// <summary>When what the plans of a database do was changed last; null when no plan covers it.</summary>
+    public Instant? PlanChanged(Database database) => fleet.PlansOf(database).Select(p => plansChanged.TryGetValue(p.Id, out var at) ? at : (Instant?)null).Max();
 
     /// <exception cref="BadInputException">There is no such database.</exception>
     public DatabaseState this[string database] =>
@@ -32,22 +45,33 @@ internal sealed class FleetState(NpgsqlDataSource source)
             ? state
             : throw new BadInputException("database", $"there is no database '{database}'", 404, "not-found");
 
-    public DatabaseState this[Id<Database> database] => databases[database];
+    /// <exception cref="BadInputException">It was taken out of the fleet since the fleet was looked at.</exception>
+    public DatabaseState this[Id<Database> database] => this[database.Value];
 
     public bool Has(string database) => databases.ContainsKey(new(database));
 
     /// <summary>Reads everything from PostgreSQL.</summary>
     public async Task LoadAsync(CancellationToken cancel)
     {
-        await using var context = ImbrekDatabase.Context(source);
-        var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
-        var loaded = version is null ? FleetModel.Empty : Parse(version.Document);
-        loaded = loaded.WithPlans(await PlansAsync(context, loaded, cancel));
-        await TakeAsync(null, Take, cancel);
-        await LoadProofsAsync(context, null, cancel);
-        Loaded = true;
+        await loading.WaitAsync(cancel);
+        try
+        {
+            await using var context = ImbrekDatabase.Context(source);
+            var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
+            var (loaded, leftOut) = version is null ? (FleetModel.Empty, []) : KeptFleet.Read(version.Document);
+            (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
+            loaded = loaded.WithPlans(plans);
+            leftOutOfFleet = leftOut;
+            await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel);
+            await LoadProofsAsync(context, null, cancel);
+            Loaded = true;
+        }
+        finally
+        {
+            loading.Release();
+        }
 
-        void Take(BackupCatalogue catalogue)
+        void Take(FleetModel loaded, BackupCatalogue catalogue)
         {
             databases = new(loaded.Databases.ToDictionary(d => d.Id, d => new DatabaseState(loaded, d, catalogue.Of(d.Id))));
             fleet = loaded;
@@ -57,29 +81,48 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Takes over changed plans.</summary>
     public async Task LoadPlansAsync(CancellationToken cancel)
     {
-        await using var context = ImbrekDatabase.Context(source);
-        fleet = fleet.WithPlans(await PlansAsync(context, fleet, cancel));
-        foreach (var d in fleet.Databases)
+        await loading.WaitAsync(cancel);
+        try
         {
-            this[d.Id].Replace(fleet, d, null);
+            await using var context = ImbrekDatabase.Context(source);
+            (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, fleet, cancel);
+            fleet = fleet.WithPlans(plans);
+            foreach (var d in fleet.Databases)
+            {
+                this[d.Id].Replace(fleet, d, null);
+            }
+        }
+        finally
+        {
+            loading.Release();
         }
     }
 
-    private static async Task<IReadOnlyList<Plan>> PlansAsync(ImbrekContext context, FleetModel fleet, CancellationToken cancel)
+    private static async Task<(IReadOnlyList<Plan> Plans, IReadOnlyList<KeptFleet.LeftOut> LeftOut, IReadOnlyDictionary<Id<Plan>, Instant> Changed)> PlansAsync(ImbrekContext context, FleetModel fleet, CancellationToken cancel)
     {
         var newest = await context.PlanVersions.AsNoTracking().GroupBy(v => v.Plan).Select(g => g.OrderByDescending(v => v.Number).First()).ToListAsync(cancel);
-        return
-        [
-            .. newest.Where(v => !v.Removed).OrderBy(v => v.Plan, StringComparer.Ordinal).Select(v =>
-                PlanFile.Read(System.Text.Encoding.UTF8.GetBytes(v.Document), fleet, default).Value
-                ?? throw new InvalidOperationException($"plan '{v.Plan}' as kept in PostgreSQL cannot be read")),
-        ];
+        var plans = new List<Plan>();
+        var leftOut = new List<KeptFleet.LeftOut>();
+        foreach (var v in newest.Where(v => !v.Removed).OrderBy(v => v.Plan, StringComparer.Ordinal))
+        {
+            var read = PlanFile.Read(System.Text.Encoding.UTF8.GetBytes(v.Document), fleet, new LocalDate(2000, 1, 1));
+            if (read.Value is { } plan)
+            {
+                plans.Add(plan);
+            }
+            else
+            {
+                leftOut.Add(new KeptFleet.LeftOut("plan", v.Plan, read.Faults[0].Member.Length > 0 ? $"{read.Faults[0].Member}: {read.Faults[0].Message}" : read.Faults[0].Message));
+            }
+        }
+
+        return (plans, leftOut, await PlanChanges.ReadAsync(context, cancel));
     }
 
     /// <summary>Reads some databases again, because another process changed them.</summary>
     public async Task ReloadAsync(IReadOnlyCollection<string> ids, CancellationToken cancel)
     {
-        await TakeAsync(ids, Take, cancel);
+        await TakeAsync(ids, fleet, Take, cancel);
         await using var context = ImbrekDatabase.Context(source);
         await LoadProofsAsync(context, ids, cancel);
 
@@ -115,7 +158,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
     }
 
     /// <summary>Reads catalogues and takes them over; what changed while they were read, and may not be in them, is changed again.</summary>
-    private async Task TakeAsync(IReadOnlyCollection<string>? ids, Action<BackupCatalogue> take, CancellationToken cancel)
+    private async Task TakeAsync(IReadOnlyCollection<string>? ids, FleetModel within, Action<BackupCatalogue> take, CancellationToken cancel)
     {
         lock (gate)
         {
@@ -126,7 +169,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
         try
         {
             await using var connection = await source.OpenConnectionAsync(cancel);
-            read = await CatalogueTable.ReadAsync(connection, ids, cancel);
+            read = Within(within, await CatalogueTable.ReadAsync(connection, ids, cancel));
         }
         finally
         {
@@ -146,6 +189,13 @@ internal sealed class FleetState(NpgsqlDataSource source)
         }
     }
 
+    /// <summary>The catalogue without copies in stores that the fleet does not have (any more): they can be restored from nowhere.</summary>
+    private static BackupCatalogue Within(FleetModel fleet, BackupCatalogue read) => read.All.All(c => c.Stores.All(fleet.Stores.ContainsKey))
+        ? read
+        : new(read.All.Select(c => c.Stores.All(fleet.Stores.ContainsKey)
+            ? c
+            : new DatabaseCatalogue(c.Database, c.Sets.Select(s => s with { Copies = [.. s.Copies.Where(x => fleet.Stores.ContainsKey(x.Store))] }))));
+
     /// <summary>Reads the newest proofs and what was learned from finished runs.</summary>
     public async Task LoadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)
     {
@@ -163,8 +213,4 @@ internal sealed class FleetState(NpgsqlDataSource source)
                 .ToDictionary(g => g.Key, g => LearnedPace.From([.. g.Select(p => p.ActualSeconds / p.ProfileSeconds)])));
         }
     }
-
-    private static FleetModel Parse(string document) =>
-        FleetFile.Read(System.Text.Encoding.UTF8.GetBytes(document), "fleet").Value
-        ?? throw new InvalidOperationException("the fleet kept in PostgreSQL cannot be read");
 }

@@ -104,7 +104,7 @@ internal sealed class RunHealth(NpgsqlDataSource source)
             if (Overdue.Of(r, fleet.Plans.FirstOrDefault(p => p.Id == r.Plan)?.Task(r.Task), at) is { } why)
             {
                 yield return new Finding(
-                    "does-not-end", database.Id, Urgency.Now, $"\"{r.Task}\" does not end: {why}", "It holds its slot, and the runs after it wait or are left out", "End it, look at why it stands still, and give the task a time limit");
+                    "does-not-end", database.Id, Urgency.Now, $"\"{r.Task}\" does not end: {why}", "It holds its slot, and the runs after it wait or are left out", "End it, look at why it stands still, and give the task a time limit", (at - (r.Started ?? at)).TotalSeconds, r.Started);
             }
         }
 
@@ -118,7 +118,9 @@ internal sealed class RunHealth(NpgsqlDataSource source)
                     Urgency.Now,
                     $"\"{task}\" has failed {s.Failures} times in a row, for {Core.Recovery.PlainDuration.Of((at - s.Since).TotalSeconds)}",
                     s.Why ?? "it does not say why",
-                    "Mend the cause and run it now");
+                    "Mend the cause and run it now",
+                    (at - s.Since).TotalSeconds,
+                    s.Since);
             }
             else if (s.Oddity is { } oddity)
             {

@@ -75,7 +75,7 @@ internal static class DatabaseEndpoints
 
     public sealed record SpanView(Instant From, Instant To);
 
-    public sealed record GapView(Instant From, Instant To, bool AtEnd, IReadOnlyList<string> Reasons);
+    public sealed record GapView(Instant From, Instant To, bool AtEnd, bool BeforeFirst, IReadOnlyList<string> Reasons);
 
     public sealed record ExposureStepView(Instant At, Instant? Latest);
 
@@ -104,14 +104,14 @@ internal static class DatabaseEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/databases/{id}", GetAsync).Needs(Roles.Look).WithName("Database");
+        app.MapGet("/api/databases/{id}", GetAsync).Needs(Roles.Look).Computes().WithName("Database");
         DatabasePlanEndpoint.Map(app);
-        app.MapGet("/api/databases/{id}/cover", CoverAsync).Needs(Roles.Look).WithName("Cover");
+        app.MapGet("/api/databases/{id}/cover", CoverAsync).Needs(Roles.Look).Computes().WithName("Cover");
         app.MapGet("/api/databases/{id}/sets", GetSets).Needs(Roles.Look).WithName("Sets");
-        app.MapGet("/api/databases/{id}/sets/{set}", GetChain).Needs(Roles.Look).WithName("Chain");
+        app.MapGet("/api/databases/{id}/sets/{set}", GetChain).Needs(Roles.Look).Computes().WithName("Chain");
     }
 
-    private static async Task<Ok<DatabaseView>> GetAsync(string id, FleetState state, ImbrekContext data, IClock clock, string? loss, string? at, CancellationToken cancel)
+    private static async Task<Ok<DatabaseView>> GetAsync(string id, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, string? loss, string? at, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var premise = Premise.Read(loss, at, state.Fleet, now);
@@ -120,7 +120,7 @@ internal static class DatabaseEndpoints
         var s = db.Subject;
         var d = s.Database;
         var host = s.Fleet.Hosts[d.Host];
-        var (overall, each) = db.Judge(asOf, premise.At is null);
+        var (overall, each) = db.Judge(asOf, premise.At is null, designed);
         var supposed = db.Observe(premise.Loss, asOf, premise.At is null).Figures;
         var proofs = await data.Proofs.AsNoTracking().Where(p => p.Database == id && p.At <= asOf).OrderByDescending(p => p.At).Take(20).ToListAsync(cancel);
         var happenings = await data.Happenings.AsNoTracking().Where(h => h.Database == id && h.At <= asOf).OrderByDescending(h => h.At).Take(20).ToListAsync(cancel);
@@ -143,8 +143,8 @@ internal static class DatabaseEndpoints
             asOf,
             overall.Verdict,
             overall.Reasons,
-            s.Objective is { } objective ? Judgement.WhyInvalid(d, objective, db.ProofAt(asOf), asOf) : null,
-            View(Word(premise.Loss.Kind), Judgement.Of(d, s.Objective, [supposed], db.ProofAt(asOf), asOf), supposed, asOf),
+            s.Objective is { } objective ? Judgement.WhyInvalid(d, objective, db.ProofAt(asOf), asOf, state.PlanChanged(d)) : null,
+            View(Word(premise.Loss.Kind), db.Judge(supposed, asOf, premise.At is null, designed), supposed, asOf),
             [.. each.Select(e => View(Word(e.Kind), e.Judgement, e.Figures, asOf))],
             [.. proofs.Select(p => new ProofView(p.At, p.LostSeconds, p.ServiceSeconds, p.Passed, p.Loss, p.Host, p.RunId, p.LedgerNumber))],
             await MarksAsync(data, id, Instant.FromUnixTimeSeconds(0), asOf, cancel),
@@ -213,7 +213,7 @@ internal static class DatabaseEndpoints
                     t.Kind, t.Store.Value, t.From, t.To, t.Sets, t.Set?.Value, t.Damaged, t.Locked, t.Removed, !resolved.Spares(s.Fleet.Stores[t.Store], s.Fleet))),
             ],
             [.. recoverable.Where(i => i.To >= start && i.From <= end).Select(i => new SpanView(i.From, i.To))],
-            [.. gaps.Select(g => new GapView(g.Span.From, g.Span.To, g.AtEnd, g.Reasons))],
+            [.. gaps.Select(g => new GapView(g.Span.From, g.Span.To, g.AtEnd, g.BeforeFirst, g.Reasons))],
             few ? [.. curve.Select(c => new ExposureStepView(c.At, c.Latest))] : [],
             few ? [] : [.. ExposureColumn.Fold(curve, start, end, Math.Clamp(curve.Count / 2, LeastColumns, columns)).Select(c => new ColumnView(c.At, c.WorstSeconds, c.LeastSeconds, c.Unprotected))],
             await MarksAsync(data, id, start, end, cancel)));

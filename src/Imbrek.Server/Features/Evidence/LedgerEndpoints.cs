@@ -9,20 +9,22 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Evidence;
 
-/// <summary>The ledger: read, verified, exported.</summary>
+/// <summary>The ledger: read, verified, exported with its signed head.</summary>
 internal static class LedgerEndpoints
 {
     public sealed record EntryView(long Number, Instant At, string Who, string Kind, string Database, JsonElement Body, string Hash);
 
     public sealed record LedgerPage(IReadOnlyList<EntryView> Entries, long? Next);
 
-    public sealed record LedgerState(long Entries, bool Holds, string? WhatIsWrong, string? LastHash);
+    public sealed record LedgerState(long Entries, bool Holds, string? WhatIsWrong, string? LastHash, string Key);
 
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/ledger", PageAsync).Needs(Roles.Look).WithName("Ledger");
-        app.MapGet("/api/ledger/verify", VerifyAsync).Needs(Roles.Look).WithName("VerifyLedger");
-        app.MapGet("/api/ledger/export", ExportAsync).Needs(Roles.Look).WithName("ExportLedger").Produces<string>(200, "application/jsonl");
+        app.MapGet("/api/ledger/verify", VerifyAsync).Needs(Roles.Look).Computes().WithName("VerifyLedger");
+        app.MapGet("/api/ledger/export", Export).Needs(Roles.Look).Computes().WithName("ExportLedger").Produces<string>(200, "application/jsonl");
+        app.MapGet("/api/ledger/key", (Installation installation) => TypedResults.File(Encoding.ASCII.GetBytes(installation.PublicKey), "application/x-pem-file", "imbrek-ledger-key.pem"))
+            .Needs(Roles.Look).WithName("LedgerKey").Produces<string>(200, "application/x-pem-file");
     }
 
     private static async Task<Ok<LedgerPage>> PageAsync(ImbrekContext data, string? database, long? before, int? take, CancellationToken cancel)
@@ -35,21 +37,30 @@ internal static class LedgerEndpoints
             rows.Count == count ? rows[^1].Number : null));
     }
 
-    private static async Task<Ok<LedgerState>> VerifyAsync(ImbrekContext data, CancellationToken cancel)
+    private static async Task<Ok<LedgerState>> VerifyAsync(ImbrekContext data, Installation installation, CancellationToken cancel)
     {
-        var entries = await data.Ledger.AsNoTracking().OrderBy(e => e.Number).ToListAsync(cancel);
-        var wrong = LedgerFile.WhatIsWrong(entries.Select(LedgerTable.ToEntry));
-        return TypedResults.Ok(new LedgerState(entries.Count, wrong is null, wrong, entries.LastOrDefault()?.Hash));
+        var check = new LedgerCheck();
+        await foreach (var e in data.Ledger.AsNoTracking().OrderBy(e => e.Number).AsAsyncEnumerable().WithCancellation(cancel))
+        {
+            check.Add(LedgerTable.ToEntry(e));
+        }
+
+        var wrong = check.WhatIsWrong(needsHead: false);
+        return TypedResults.Ok(new LedgerState(check.Entries, wrong is null, wrong, check.Last?.Hash, installation.Fingerprint));
     }
 
-    private static PushStreamHttpResult ExportAsync(ImbrekContext data) => TypedResults.Stream(
+    private static PushStreamHttpResult Export(ImbrekContext data, Installation installation, CancellationToken cancel) => TypedResults.Stream(
         async stream =>
         {
             await using var writer = new StreamWriter(stream, new UTF8Encoding(false));
-            await foreach (var e in data.Ledger.AsNoTracking().OrderBy(e => e.Number).AsAsyncEnumerable())
+            LedgerEntry? last = null;
+            await foreach (var e in data.Ledger.AsNoTracking().OrderBy(e => e.Number).AsAsyncEnumerable().WithCancellation(cancel))
             {
-                await writer.WriteLineAsync(LedgerFile.WriteLine(LedgerTable.ToEntry(e)));
+                last = LedgerTable.ToEntry(e);
+                await writer.WriteLineAsync(LedgerFile.WriteLine(last));
             }
+
+            await writer.WriteLineAsync(LedgerFile.WriteLine(installation.Head(last)));
         },
         "application/jsonl",
         "imbrek-ledger.jsonl");

@@ -1,7 +1,9 @@
 using System.Security.Claims;
 using System.Text;
 using System.Text.Json;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Plans;
@@ -27,11 +29,11 @@ internal static class FileEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapPost("/api/import", ImportAsync).Needs(Roles.Plan).WithName("Import").DisableAntiforgery()
+        app.MapPost("/api/import", ImportAsync).Needs(Roles.Plan).Computes().WithName("Import").DisableAntiforgery()
             .WithMetadata(new Microsoft.AspNetCore.Mvc.RequestSizeLimitAttribute(MostBytes));
-        app.MapGet("/api/export/fleet", ExportFleet).Needs(Roles.Look).WithName("ExportFleet").Produces<string>(200, "application/json");
-        app.MapGet("/api/export/catalogue.csv", ExportCatalogueCsv).Needs(Roles.Look).WithName("ExportCatalogueCsv").Produces<string>(200, "text/csv");
-        app.MapGet("/api/export/catalogue", ExportCatalogue).Needs(Roles.Look).WithName("ExportCatalogue").Produces<string>(200, "application/jsonl");
+        app.MapGet("/api/export/fleet", ExportFleetAsync).Needs(Roles.Look).Computes().WithName("ExportFleet").Produces<string>(200, "application/json");
+        app.MapGet("/api/export/catalogue.csv", ExportCatalogueCsv).Needs(Roles.Look).Computes().WithName("ExportCatalogueCsv").Produces<string>(200, "text/csv");
+        app.MapGet("/api/export/catalogue", ExportCatalogue).Needs(Roles.Look).Computes().WithName("ExportCatalogue").Produces<string>(200, "application/jsonl");
     }
 
     /// <summary>Takes a fleet file, a catalogue file, or both; all or nothing unless bad catalogue lines are to be skipped.</summary>
@@ -90,6 +92,11 @@ internal static class FileEndpoints
         var who = user.Identity!.Name!;
         if (fleet is not null)
         {
+            if (PlanSizes(model, now) is { } much)
+            {
+                throw new BadInputException("fleet", much);
+            }
+
             inside.FleetVersions.Add(new FleetVersionRow
             {
                 Number = (await inside.FleetVersions.MaxAsync(v => (int?)v.Number, cancel) ?? 0) + 1,
@@ -97,10 +104,17 @@ internal static class FileEndpoints
                 Who = who,
                 Document = FleetFile.Write(model.WithPlans([])),
             });
-            await PlanVersions.ReplaceAsync(inside, model.Plans, state.Fleet.Plans, who, now, cancel);
+            await PlanVersions.ReplaceAsync(inside, model, state.Fleet.Plans, who, now, cancel);
         }
 
         await CatalogueTable.UpsertAsync(connection, all, cancel);
+        if (fleet is not null && await FleetReferences.FindAsync(connection, model, cancel) is { Count: > 0 } missing)
+        {
+            // Rolled back: nothing of the import is kept.
+            faults.AddRange(missing.Take(InputBounds.Faults).Select(m => new Fault(fleet.FileName, 1, m.List, $"'{m.Id}' {m.Named}")));
+            return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
+        }
+
         var body = JsonSerializer.Serialize(new { databases = fleet is null ? 0 : model.Databases.Count, sets = all.Length, skippedLines = faults.Count });
         await LedgerTable.AppendAsync(inside, now, who, "import", "", body, cancel);
         await transaction.CommitAsync(cancel);
@@ -110,22 +124,42 @@ internal static class FileEndpoints
         return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, all.Length, View(faults), View(warnings)));
     }
 
+    private static string? PlanSizes(FleetModel fleet, Instant now) =>
+        fleet.Plans.Select(p => PlanSize.Of(p, fleet, now).WhatIsTooMuch is { } much ? $"plan {p.Name} {much}" : null).FirstOrDefault(m => m is not null);
+
     private static FaultView[] View(IEnumerable<Fault> faults) => [.. faults.Select(f => new FaultView(f.File, f.Line, f.Member, f.Message))];
 
+    /// <summary>The bytes of a file, held once: the request itself lies on disk by now.</summary>
     private static async Task<byte[]> BytesAsync(IFormFile file, CancellationToken cancel)
     {
-        using var buffer = new MemoryStream();
-        await file.CopyToAsync(buffer, cancel);
-        return buffer.ToArray();
+        var bytes = GC.AllocateUninitializedArray<byte>((int)file.Length);
+        await using var from = file.OpenReadStream();
+        await from.ReadExactlyAsync(bytes, cancel);
+        return bytes;
     }
 
-    private static FileContentHttpResult ExportFleet(FleetState state) =>
-        TypedResults.File(Encoding.UTF8.GetBytes(FleetFile.Write(state.Fleet)), "application/json", "fleet.json");
+    /// <summary>The fleet as it is in force, or, where something of it could not be read, as it is kept, so that it can be mended.</summary>
+    private static async Task<PushStreamHttpResult> ExportFleetAsync(FleetState state, ImbrekContext data, bool? kept, CancellationToken cancel)
+    {
+        var document = kept == true ? (await data.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel))?.Document : null;
+        return TypedResults.Stream(stream => document is null ? FleetFile.WriteAsync(state.Fleet, stream, cancel) : stream.WriteAsync(Encoding.UTF8.GetBytes(document), cancel).AsTask(), "application/json", "fleet.json");
+    }
 
-    private static FileContentHttpResult ExportCatalogueCsv(FleetState state) => TypedResults.File(
-        Encoding.UTF8.GetBytes(CatalogueCsv.Write(state.Fleet.Databases.SelectMany(d => state[d.Id].Subject.Catalogue.Sets))), "text/csv", "catalogue.csv");
+    private static PushStreamHttpResult ExportCatalogueCsv(FleetState state, CancellationToken cancel) => TypedResults.Stream(
+        async stream =>
+        {
+            // A database at a time: the writer knows no waiting, the answer no writing without.
+            await using var writer = new StreamWriter(stream, new UTF8Encoding(false));
+            await writer.WriteAsync(CatalogueCsv.Write([]).AsMemory(), cancel);
+            foreach (var d in state.Fleet.Databases)
+            {
+                await writer.WriteAsync(CatalogueCsv.Write(state[d.Id].Subject.Catalogue.Sets, header: false).AsMemory(), cancel);
+            }
+        },
+        "text/csv",
+        "catalogue.csv");
 
-    private static PushStreamHttpResult ExportCatalogue(FleetState state) => TypedResults.Stream(
+    private static PushStreamHttpResult ExportCatalogue(FleetState state, CancellationToken cancel) => TypedResults.Stream(
         async stream =>
         {
             await using var writer = new StreamWriter(stream, new UTF8Encoding(false));
@@ -133,7 +167,7 @@ internal static class FileEndpoints
             {
                 foreach (var set in state[d.Id].Subject.Catalogue.Sets)
                 {
-                    await writer.WriteLineAsync(CatalogueFile.WriteLine(set));
+                    await writer.WriteLineAsync(CatalogueFile.WriteLine(set).AsMemory(), cancel);
                 }
             }
         },

@@ -14,8 +14,7 @@ internal static class FleetEndpoints
 {
     private const int MostRows = 20_000;
 
-    /// <summary>Findings about a plan or a place rather than a database.</summary>
-    private static readonly string[] PlanWide = ["store-will-be-full", "base-removed-first", "downstream-kept-shorter", "source-keeps-log-too-short", "nobody-is-told", "no-verification", "never-fires", "fires-in-clock-change"];
+    private const int MostGroups = 500;
 
     public sealed record LossMark(string Loss, Verdict Verdict, string? Reason);
 
@@ -54,7 +53,14 @@ internal static class FleetEndpoints
 
     public sealed record FleetPage(Instant At, Instant CoverFrom, FleetAnswer Answer, IReadOnlyList<FleetRow> Rows, int Total, int? Next);
 
-    public sealed record FindingRow(string Code, string Database, string DatabaseName, Urgency Urgency, string What, string Why, string Remedy);
+    /// <summary>Findings of one cause and one remedy: the worst of them, how many databases, and the span of instants they are about.</summary>
+    public sealed record FindingRow(
+        string Key, string Code, string Database, string DatabaseName, int Databases, Urgency Urgency, string What, string Why, string Remedy, double? WorstSeconds, Instant? From, Instant? To);
+
+    /// <summary>What is kept and could not be read: it is left out of everything until somebody mends it.</summary>
+    public sealed record LeftOutView(string Kind, string Id, string Why);
+
+    public sealed record FindingPage(IReadOnlyList<FindingRow> Rows, IReadOnlyList<int> ByUrgency, int Total, int? Next, IReadOnlyList<LeftOutView> LeftOut);
 
     public sealed record Place(string Kind, string Id, string Name);
 
@@ -62,12 +68,13 @@ internal static class FleetEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/fleet", GetFleet).Needs(Roles.Look).WithName("Fleet");
-        app.MapGet("/api/findings", GetFindings).Needs(Roles.Look).WithName("Findings");
+        app.MapGet("/api/fleet", GetFleet).Needs(Roles.Look).Computes().WithName("Fleet");
+        app.MapGet("/api/findings", GetFindings).Needs(Roles.Look).Computes().WithName("Findings");
+        app.MapGet("/api/findings/databases", GetFindingDatabases).Needs(Roles.Look).Computes().WithName("FindingDatabases");
         app.MapGet("/api/places", GetPlaces).Needs(Roles.Look).WithName("Places");
     }
 
-    private static Ok<FleetPage> GetFleet(FleetState state, DesignedState designed, IClock clock, string? loss, string? at, string? find, int? from, int? take)
+    private static Ok<FleetPage> GetFleet(FleetState state, DesignedState designed, IClock clock, string? loss, string? at, string? find, int? from, int? take, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var premise = Premise.Read(loss, at, state.Fleet, now);
@@ -80,7 +87,7 @@ internal static class FleetEndpoints
         designed.KnownOrBegin(now);
         var databases = state.Fleet.Databases;
         var figures = new LossFigures[databases.Count];
-        var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount };
+        var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel };
         Parallel.For(0, figures.Length, parallel, i => figures[i] = state[databases[i].Id].Observe(premise.Loss, asOf, premise.At is null).Figures);
         var answer = FleetAnswer.Empty;
         for (var i = 0; i < figures.Length; i++)
@@ -106,9 +113,9 @@ internal static class FleetEndpoints
     {
         var s = db.Subject;
         var d = s.Database;
-        var (overall, each) = db.Judge(at, now);
+        var (overall, each) = db.Judge(at, now, plans);
         var (figures, recoverable) = db.Observe(loss, at, now);
-        var supposed = Judgement.Of(d, s.Objective, [figures], db.ProofAt(at), at);
+        var supposed = db.Judge(figures, at, now, plans);
         var proof = db.ProofAt(at);
         var from = at - DatabaseState.Window;
         var designed = plans.KnownOf(d.Id, loss);
@@ -138,35 +145,46 @@ internal static class FleetEndpoints
             [.. s.Fleet.PlansOf(d).Select(p => p.Name)],
             figures.NoPath,
             proof?.At,
-            proof is not null && s.Objective is { } o && Judgement.WhyInvalid(d, o, proof, at) is null,
+            proof is not null && s.Objective is { } o && Judgement.WhyInvalid(d, o, proof, at, plans.PlanChanged(d)) is null,
             proof?.LostSeconds,
             proof?.ServiceSeconds,
             [.. recoverable.Where(i => i.To >= from).Select(i => new CoverSpan(Instant.Max(i.From, from), i.To))]);
     }
 
-    private static Ok<IReadOnlyList<FindingRow>> GetFindings(FleetState state, DesignedState designed, RunHealth health, IClock clock, string? database)
+    private static Ok<FindingPage> GetFindings(FleetState state, FindingsState findings, IClock clock, string? database, int? from, int? take, CancellationToken cancel)
     {
-        var now = clock.GetCurrentInstant();
-        var asked = database is null ? state.Fleet.Databases : [state[database].Subject.Database];
-
-        // One trouble of many databases is one row: a store that fills up, a plan that keeps fulls too short.
-        IReadOnlyList<FindingRow> rows =
-        [
-            .. asked.SelectMany(d => AllOf(d).Select(f => new FindingRow(f.Code, d.Id.Value, d.Name, f.Urgency, f.What, f.Why, f.Remedy)))
-                .GroupBy(r => r.What.Contains(r.Database, StringComparison.Ordinal) || !PlanWide.Contains(r.Code) ? (r.Code, r.What, r.Database) : (r.Code, r.What, ""))
-                .Select(g => g.Count() == 1 ? g.First() : g.First() with { DatabaseName = $"{g.First().DatabaseName} and {g.Count() - 1} more" })
-                .OrderByDescending(f => f.Urgency).ThenBy(f => f.Code, StringComparer.Ordinal),
-        ];
-        return TypedResults.Ok(rows);
-
-        // What two rules see of one trouble is said once: by the sets there are rather than by the plan.
-        IEnumerable<Finding> AllOf(Core.Fleet.Database d)
+        if (from < 0 || take is < 1 or > MostGroups)
         {
-            var seen = state[d.Id].Findings(now);
-            string[] covered = [.. seen.SelectMany(f => f.Code switch { "no-sets" => new[] { "no-plan" }, "same-failure-domain" => ["copies-in-failure-domain"], "log-discarded" => ["log-task-without-log"], "never-restored" => ["never-test-restored"], _ => [] })];
-            return seen.Concat(health.Findings(state.Fleet, d, now)).Concat(designed.Findings(d, now).Where(f => !covered.Contains(f.Code)));
+            throw new BadInputException(from < 0 ? "from" : "take", from < 0 ? "must be at least 0" : $"must be between 1 and {MostGroups}");
         }
+
+        var now = clock.GetCurrentInstant();
+        var groups = database is null ? findings.Groups(now, cancel) : FindingGroup.Of(findings.Of(state[database].Subject.Database, now));
+        var start = Math.Min(from ?? 0, groups.Count);
+        var rows = groups.Skip(start).Take(take ?? 50).Select(g => new FindingRow(
+            g.Key,
+            g.Worst.Code,
+            g.Worst.Database.Value,
+            state.Fleet.DatabaseById.TryGetValue(g.Worst.Database, out var d) ? d.Name : g.Worst.Database.Value,
+            g.Databases.Count,
+            g.Worst.Urgency,
+            g.Worst.What,
+            g.Worst.Why,
+            g.Worst.Remedy,
+            g.Worst.Seconds,
+            g.From,
+            g.To)).ToArray();
+        return TypedResults.Ok(new FindingPage(
+            rows,
+            [.. Enum.GetValues<Urgency>().Select(u => groups.Count(g => g.Worst.Urgency == u))],
+            groups.Count,
+            start + rows.Length < groups.Count ? start + rows.Length : null,
+            database is null ? [.. state.LeftOut.Select(l => new LeftOutView(l.Kind, l.Id, l.Why))] : []));
     }
+
+    /// <summary>The databases a group of findings is about, so that they can be looked at and acted on together.</summary>
+    private static Ok<IReadOnlyList<string>> GetFindingDatabases(FindingsState findings, IClock clock, string key, CancellationToken cancel) =>
+        TypedResults.Ok<IReadOnlyList<string>>([.. findings.Groups(clock.GetCurrentInstant(), cancel).FirstOrDefault(g => g.Key == key)?.Databases.Select(d => d.Value) ?? []]);
 
     private static Ok<Places> GetPlaces(FleetState state)
     {

@@ -21,7 +21,8 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     /// <param name="Databases">Whose catalogue or proofs changed.</param>
     /// <param name="Runs">Which restores or runs of tasks changed.</param>
     /// <param name="Changed">What else changed.</param>
-    public sealed record News(string From, string[] Databases, Guid[] Runs, Shared Changed = Shared.Nothing);
+    /// <param name="EndedSessions">Sessions that ended.</param>
+    public sealed record News(string From, string[] Databases, Guid[] Runs, Shared Changed = Shared.Nothing, string[]? EndedSessions = null);
 
     /// <summary>What all databases share, as far as it changed.</summary>
     public enum Shared
@@ -41,11 +42,26 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
 
         foreach (var some in databases.Count == 0 ? [[]] : databases.Chunk(MostAtOnce))
         {
-            await using var command = source.CreateCommand("select pg_notify($1, $2)");
-            command.Parameters.AddWithValue(Name);
-            command.Parameters.AddWithValue(JsonSerializer.Serialize(new News(live.Process, some, [.. runs], changed)));
-            await command.ExecuteNonQueryAsync(cancel);
+            await SendAsync(new News(live.Process, some, [.. runs], changed), cancel);
         }
+    }
+
+    /// <summary>Tells everybody that sessions ended: their event streams end with them.</summary>
+    public async Task TellEndedAsync(IReadOnlyCollection<string> sessions, CancellationToken cancel)
+    {
+        live.End(sessions);
+        foreach (var some in sessions.Chunk(MostAtOnce))
+        {
+            await SendAsync(new News(live.Process, [], [], EndedSessions: some), cancel);
+        }
+    }
+
+    private async Task SendAsync(News news, CancellationToken cancel)
+    {
+        await using var command = source.CreateCommand("select pg_notify($1, $2)");
+        command.Parameters.AddWithValue(Name);
+        command.Parameters.AddWithValue(JsonSerializer.Serialize(news));
+        await command.ExecuteNonQueryAsync(cancel);
     }
 
     /// <summary>Listens first and reads everything then, so that nothing told in between is missed; returns when both are done.</summary>
@@ -79,7 +95,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
                     await listening!.WaitAsync(stoppingToken);
                 }
             }
-            catch (Exception e) when (e is NpgsqlException or IOException or InvalidOperationException && !stoppingToken.IsCancellationRequested)
+            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
             {
                 log.LogWarning("Lost the connection that listens for news: {Reason}", e.Message);
                 await HangUpAsync();
@@ -95,9 +111,17 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         var connection = await source.OpenConnectionAsync(cancel);
         connection.Notification += (_, e) =>
         {
-            if (JsonSerializer.Deserialize<News>(e.Payload) is { } news && news.From != live.Process)
+            try
             {
-                heard.Writer.TryWrite(news);
+                if (JsonSerializer.Deserialize<News>(e.Payload) is { } news && news.From != live.Process)
+                {
+                    heard.Writer.TryWrite(news);
+                }
+            }
+            catch (JsonException)
+            {
+                // Somebody else's notification on our channel: look at everything anew, whatever it meant.
+                heard.Writer.TryWrite(new News("", [], [default], Shared.Fleet));
             }
         };
         listening = connection;
@@ -108,6 +132,12 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
 
     private async Task TakeOverAsync(News news, CancellationToken cancel)
     {
+        if (news.EndedSessions is { } ended)
+        {
+            live.End(ended);
+            return;
+        }
+
         if (news.Changed == Shared.Fleet)
         {
             await fleet.LoadAsync(cancel);

@@ -1,3 +1,4 @@
+using System.Text.Json.Nodes;
 using Imbrek.Data;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -16,19 +17,18 @@ internal static class NoticeEndpoints
     {
         app.MapGet("/api/notices", ListAsync).Needs(Roles.Look).WithName("Notices");
 
-        // A stand-in for somebody else's receiver, on loopback only: what is posted here can be looked at.
-        app.MapPost("/webhook-receiver", async (HttpContext context, WebhookReceiver receiver, CancellationToken cancel) =>
-        {
-            if (context.Connection.RemoteIpAddress is not { } from || !System.Net.IPAddress.IsLoopback(from))
-            {
-                return Results.NotFound();
-            }
-
-            receiver.Take((await context.Request.ReadFromJsonAsync<System.Text.Json.Nodes.JsonObject>(cancel))!);
-            return Results.NoContent();
-        }).AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
         app.MapGet("/api/webhook-receiver", (WebhookReceiver receiver) => TypedResults.Ok(receiver.Taken)).Needs(Roles.Look).WithName("ReceivedByWebhook");
     }
+
+    /// <summary>
+    /// A stand-in for somebody else's receiver, in a demo alone: what is posted here can be looked at. Who posts is known by the secret in the
+    /// address, which only those who started the demo know.
+    /// </summary>
+    public static void MapReceiver(IEndpointRouteBuilder app, string secret) => app.MapPost($"/webhook-receiver/{secret}", async (JsonObject message, WebhookReceiver receiver) =>
+    {
+        receiver.Take(message);
+        return Results.NoContent();
+    }).AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
 
     private static async Task<Ok<IReadOnlyList<NoticeView>>> ListAsync(ImbrekContext data, string? to, string? before, int? take, CancellationToken cancel)
     {

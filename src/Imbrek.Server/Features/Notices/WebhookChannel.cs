@@ -4,11 +4,12 @@ using Imbrek.Data;
 namespace Imbrek.Server.Features.Notices;
 
 /// <summary>Posts messages as JSON to an address.</summary>
-internal sealed class WebhookChannel(HttpClient http, Uri address) : INoticeChannel
+internal sealed class WebhookChannel(Func<HttpClient> client, Uri address) : INoticeChannel
 {
     /// <inheritdoc/>
     public async Task SendAsync(NoticeRow notice, CancellationToken cancel)
     {
+        using var http = client();
         using var answer = await http.PostAsJsonAsync(
             address,
             new

@@ -22,7 +22,16 @@ internal static class ConsequenceEndpoints
     /// <summary>Figures are made for so many members at most, spread over all by size; all take part in the simulation.</summary>
     private const int Sample = 16;
 
+    private const int LeastSample = 2;
+
+    /// <summary>Log backups of all members looked at closely; where log is taken often, fewer are.</summary>
+    private const double LogsLookedAt = 300_000;
+
+    /// <summary>So many weeks of log, at most, are simulated before and in the week: down to the last base.</summary>
+    private const double WeeksOfLog = 6;
+
     private const int WeeksDrawn = 40;
+    private const int FewestWeeks = 8;
     private const int StripTiles = 1200;
 
     /// <summary>Of attempts, as long as too few runs are known to say better.</summary>
@@ -73,10 +82,10 @@ internal static class ConsequenceEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapPost("/api/consequences", ConsequencesAsync).Needs(Roles.Look).WithName("Consequences").Accepts<JsonObject>("application/json");
-        app.MapPost("/api/chances", ChancesAsync).Needs(Roles.Look).WithName("Chances").Accepts<JsonObject>("application/json");
-        app.MapPost("/api/retention", Retention).Needs(Roles.Look).WithName("RetentionPreview");
-        app.MapGet("/api/databases/{id}/ways", Ways).Needs(Roles.Look).WithName("WaysToCopy");
+        app.MapPost("/api/consequences", ConsequencesAsync).Needs(Roles.Look).Computes().WithName("Consequences").Accepts<JsonObject>("application/json");
+        app.MapPost("/api/chances", ChancesAsync).Needs(Roles.Look).Computes().WithName("Chances").Accepts<JsonObject>("application/json");
+        app.MapPost("/api/retention", Retention).Needs(Roles.Look).Computes().WithName("RetentionPreview");
+        app.MapGet("/api/databases/{id}/ways", Ways).Needs(Roles.Look).Computes().WithName("WaysToCopy");
     }
 
     private static (FleetModel Fleet, Plan? Before) With(FleetModel fleet, Plan plan)
@@ -89,7 +98,7 @@ internal static class ConsequenceEndpoints
     private static Core.Fleet.Database[] SampleOf(IReadOnlyList<Core.Fleet.Database> members, int most)
     {
         var ordered = members.OrderBy(m => m.SizeBytes).ToArray();
-        return ordered.Length <= most ? ordered : [.. Enumerable.Range(0, most).Select(i => ordered[(int)((long)i * (ordered.Length - 1) / (most - 1))])];
+        return ordered.Length <= most ? ordered : most == 1 ? [ordered[^1]] : [.. Enumerable.Range(0, most).Select(i => ordered[(int)((long)i * (ordered.Length - 1) / (most - 1))])];
     }
 
     private static async Task<Ok<Consequences>> ConsequencesAsync(HttpRequest request, FleetState state, DesignedState designed, IClock clock, CancellationToken cancel)
@@ -99,7 +108,8 @@ internal static class ConsequenceEndpoints
         var now = clock.GetCurrentInstant();
         var (fleet, before) = With(state.Fleet, plan);
         var members = plan.Members.Of(fleet);
-        var sample = SampleOf(members, Sample);
+        var size = PlanSize.Of(plan, fleet, now);
+        var sample = SampleOf(members, (int)Math.Clamp(LogsLookedAt / Math.Max(1, size.LogRuns * WeeksOfLog), LeastSample, Sample));
         var own = members.Select(m => m.Host).ToHashSet();
 
         // What shares a host, store or link with the plan competes with it; what does not cannot matter.
@@ -112,6 +122,7 @@ internal static class ConsequenceEndpoints
             Databases = sample,
             From = now,
             LoadOf = d => designed.LoadOf(d, now),
+            Cancel = cancel,
         });
         Clash[] clashes = [.. answer.Prediction.Clashes, .. designed.FullStores];
         var findings = members.SelectMany(m => PlanFindings.Of(fleet, m, answer.ByDatabase.GetValueOrDefault(m.Id), clashes, state[m.Id].Proof, now));
@@ -205,7 +216,9 @@ internal static class ConsequenceEndpoints
         var plan = await PlanEndpoints.ReadAsync(request, state.Fleet, clock, cancel);
         var now = clock.GetCurrentInstant();
         var (fleet, _) = With(state.Fleet, plan);
-        var sample = SampleOf(plan.Members.Of(fleet), 2);
+        var logs = PlanSize.Of(plan, fleet, now).LogRuns * WeeksOfLog;
+        var sample = SampleOf(plan.Members.Of(fleet), logs > LogsLookedAt / 8 ? 1 : 2);
+        var weeks = (int)Math.Clamp(2 * LogsLookedAt / Math.Max(1, logs * sample.Length), FewestWeeks, WeeksDrawn);
         var (share, spread) = await health.FailuresOfAsync(plan.Id, now - Duration.FromDays(30), cancel) ?? (UsualFailures, Chances.UsualSpread);
         var chances = await Task.Run(
             () => Chances.Of(
@@ -217,10 +230,11 @@ internal static class ConsequenceEndpoints
                     From = now,
                     LoadOf = d => designed.LoadOf(d, now),
                     Chance = new Chance(20_261, _ => share, spread),
+                    Cancel = cancel,
                 },
-                WeeksDrawn),
+                weeks),
             cancel);
-        return TypedResults.Ok(new ChancesView(WeeksDrawn, share, spread, [.. chances.Select(c => new ChanceView(fleet.DatabaseById[c.Database].Name, PlanFile.Name(c.Loss.Kind), c.KeepsRpoForMonth, c.Exposure95, c.Restore95))]));
+        return TypedResults.Ok(new ChancesView(weeks, share, spread, [.. chances.Select(c => new ChanceView(fleet.DatabaseById[c.Database].Name, PlanFile.Name(c.Loss.Kind), c.KeepsRpoForMonth, c.Exposure95, c.Restore95))]));
     }
 
     private static Ok<RetentionView> Retention(RetentionQuestion question, FleetState state, IClock clock)

@@ -40,7 +40,10 @@ internal static class PlanEndpoints
 
     public sealed record PlanFindingView(string Code, Urgency Urgency, string What, string Why, string Remedy, IReadOnlyList<string> Databases);
 
-    public sealed record PlanList(IReadOnlyList<PlanLine> Plans, IReadOnlyList<string> Uncovered, IReadOnlyList<string> Conflicting);
+    /// <summary>A plan that is kept and cannot be read: it does not run until somebody mends it.</summary>
+    public sealed record UnreadablePlan(string Id, string Why);
+
+    public sealed record PlanList(IReadOnlyList<PlanLine> Plans, IReadOnlyList<string> Uncovered, IReadOnlyList<string> Conflicting, IReadOnlyList<UnreadablePlan> Unreadable);
 
     public sealed record PlanVersionView(int Number, Instant At, string Who, bool Removed, IReadOnlyList<DifferenceView> Changes);
 
@@ -60,7 +63,7 @@ internal static class PlanEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/plans", ListAsync).Needs(Roles.Look).WithName("Plans");
+        app.MapGet("/api/plans", ListAsync).Needs(Roles.Look).Computes().WithName("Plans");
         app.MapGet("/api/plans/{plan}", GetAsync).Needs(Roles.Look).WithName("Plan");
         app.MapGet("/api/plan-comparison", CompareAsync).Needs(Roles.Look).WithName("ComparePlans");
         app.MapPut("/api/plans/{plan}", SaveAsync).Needs(Roles.Plan).WithName("SavePlan").Accepts<JsonObject>("application/json");
@@ -71,7 +74,7 @@ internal static class PlanEndpoints
             [.. fleet.Fleet.EngineList.Select(e => e.Id.Value)],
             [.. fleet.Fleet.ObjectiveList.Select(o => o.Id.Value)],
             [.. fleet.Fleet.Databases.Select(d => d.Id.Value)]))).Needs(Roles.Look).WithName("Choices");
-        app.MapGet("/api/words", Words).Needs(Roles.Look).WithName("Words");
+        app.MapGet("/api/words", Words).Needs(Roles.Look).Computes().WithName("Words");
         app.MapGet("/api/ready-plans", Ready).Needs(Roles.Look).WithName("ReadyPlans");
         ConsequenceEndpoints.Map(app);
     }
@@ -87,10 +90,12 @@ internal static class PlanEndpoints
 
     public static Plan Read(byte[] utf8, FleetModel fleet, IClock clock)
     {
-        var read = PlanFile.Read(utf8, fleet, clock.GetCurrentInstant().InUtc().Date);
-        return read.Value ?? throw new BadInputException(
+        var now = clock.GetCurrentInstant();
+        var read = PlanFile.Read(utf8, fleet, now.InUtc().Date);
+        var plan = read.Value ?? throw new BadInputException(
             read.Faults[0].Member,
             string.Join("; ", read.Faults.Take(5).Select(f => f.Member.Length > 0 ? $"{f.Member}: {f.Message}" : f.Message)));
+        return PlanSize.Of(plan, fleet, now).WhatIsTooMuch is { } much ? throw new BadInputException("tasks", $"the plan {much}") : plan;
     }
 
     /// <summary>Findings of members, those of one kind together.</summary>
@@ -133,7 +138,8 @@ internal static class PlanEndpoints
         return TypedResults.Ok(new PlanList(
             [.. lines],
             [.. f.Databases.Where(d => f.PlansOf(d).Count == 0).Select(d => d.Id.Value)],
-            [.. f.Databases.Where(d => f.PlansOf(d).Count > 1).Select(d => d.Id.Value)]));
+            [.. f.Databases.Where(d => f.PlansOf(d).Count > 1).Select(d => d.Id.Value)],
+            [.. fleet.LeftOut.Where(l => l.Kind == "plan").Select(l => new UnreadablePlan(l.Id, l.Why))]));
     }
 
     private static async Task<Ok<PlanView>> GetAsync(string plan, FleetState fleet, ImbrekContext data, CancellationToken cancel)
@@ -186,7 +192,9 @@ internal static class PlanEndpoints
     private static async Task<NoContent> RemoveAsync(
         string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var known = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == plan) ?? throw new BadInputException("plan", $"there is no plan '{plan}'", 404, "not-found");
+        var known = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == plan)
+            ?? (fleet.LeftOut.Any(l => l.Kind == "plan" && l.Id == plan) ? new Plan(new(plan), plan, new Selection(), [], TellRule.Nobody)
+            : throw new BadInputException("plan", $"there is no plan '{plan}'", 404, "not-found"));
         await WriteAsync([(known, true, basedOn)], source, fleet, world, user, clock, cancel);
         return TypedResults.NoContent();
     }
@@ -205,7 +213,7 @@ internal static class PlanEndpoints
             {
                 try
                 {
-                    number = await PlanVersions.WriteAsync(data, plan, removed, basedOn, user.Identity!.Name!, clock.GetCurrentInstant(), cancel) ?? throw Late(plan);
+                    number = await PlanVersions.WriteAsync(data, fleet.Fleet, plan, removed, basedOn, user.Identity!.Name!, clock.GetCurrentInstant(), cancel) ?? throw Late(plan);
                 }
                 catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
                 {

@@ -1,7 +1,10 @@
+using System.Text;
 using System.Text.Json;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Data;
+using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
@@ -11,31 +14,47 @@ namespace Imbrek.Server.Features.Plans;
 internal static class PlanVersions
 {
     /// <summary>Writes the next version of a plan inside the caller's transaction.</summary>
+    /// <param name="data">The caller's context.</param>
+    /// <param name="fleet">The fleet it is written for: what is kept is read back against it first.</param>
+    /// <param name="plan">The plan.</param>
+    /// <param name="removed">Whether it is removed with this version.</param>
+    /// <param name="basedOn">The version it was made from.</param>
+    /// <param name="who">Who writes it.</param>
+    /// <param name="now">When.</param>
+    /// <param name="cancel">Stops it.</param>
     /// <returns>Its number; null when somebody else wrote it first.</returns>
-    public static async Task<int?> WriteAsync(ImbrekContext data, Plan plan, bool removed, int basedOn, string who, Instant now, CancellationToken cancel)
+    /// <exception cref="BadInputException">What would be kept cannot be read again; nothing is written.</exception>
+    public static async Task<int?> WriteAsync(ImbrekContext data, FleetModel fleet, Plan plan, bool removed, int basedOn, string who, Instant now, CancellationToken cancel)
     {
+        var document = PlanFile.Write(plan).ToJsonString();
+        if (!removed && PlanFile.Read(Encoding.UTF8.GetBytes(document), fleet, default) is { Value: null } unreadable)
+        {
+            throw new BadInputException(unreadable.Faults[0].Member, $"cannot be kept: {unreadable.Faults[0].Message}");
+        }
+
         var newest = await data.PlanVersions.Where(v => v.Plan == plan.Id.Value).MaxAsync(v => (int?)v.Number, cancel) ?? 0;
         if (newest != basedOn)
         {
             return null;
         }
 
-        data.PlanVersions.Add(new PlanVersionRow { Plan = plan.Id.Value, Number = newest + 1, At = now, Who = who, Removed = removed, Document = PlanFile.Write(plan).ToJsonString() });
+        data.PlanVersions.Add(new PlanVersionRow { Plan = plan.Id.Value, Number = newest + 1, At = now, Who = who, Removed = removed, Document = document });
         await data.SaveChangesAsync(cancel);
         await LedgerTable.AppendAsync(data, now, who, removed ? "plan-removed" : "plan", "", JsonSerializer.Serialize(new { plan = plan.Id.Value, version = newest + 1, name = plan.Name }), cancel);
         return newest + 1;
     }
 
     /// <summary>Takes over the plans of an imported fleet: those in it are written, those not in it removed, those unchanged left alone.</summary>
-    public static async Task ReplaceAsync(ImbrekContext data, IReadOnlyList<Plan> plans, IReadOnlyList<Plan> before, string who, Instant now, CancellationToken cancel)
+    public static async Task ReplaceAsync(ImbrekContext data, FleetModel fleet, IReadOnlyList<Plan> before, string who, Instant now, CancellationToken cancel)
     {
+        var plans = fleet.Plans;
         foreach (var (plan, removed) in plans.Select(p => (p, false)).Concat(before.Where(b => plans.All(p => p.Id != b.Id)).Select(b => (b, true))))
         {
             var old = before.FirstOrDefault(b => b.Id == plan.Id);
             if (removed || old is null || PlanFile.Write(old).ToJsonString() != PlanFile.Write(plan).ToJsonString())
             {
                 var newest = await data.PlanVersions.Where(v => v.Plan == plan.Id.Value).MaxAsync(v => (int?)v.Number, cancel) ?? 0;
-                await WriteAsync(data, plan, removed, newest, who, now, cancel);
+                await WriteAsync(data, fleet, plan, removed, newest, who, now, cancel);
             }
         }
     }

@@ -81,8 +81,8 @@ internal static class RecoverEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/recover/{id}", GetWays).Needs(Roles.Look).WithName("Ways");
-        app.MapPost("/api/recover", StartAsync).Needs(Roles.Operate).WithName("StartRestore");
+        app.MapGet("/api/recover/{id}", GetWays).Needs(Roles.Look).Computes().WithName("Ways");
+        app.MapPost("/api/recover", StartAsync).Needs(Roles.Operate).Computes().WithName("StartRestore");
         app.MapPost("/api/incidents", NoteIncidentAsync).Needs(Roles.Operate).WithName("NoteIncident");
     }
 

@@ -6,6 +6,7 @@ using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Metrics;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
@@ -19,7 +20,7 @@ namespace Imbrek.Server.Features.Runs;
 /// Carries one restore out, step by step. Each transition is kept in PostgreSQL before the next begins; every step is idempotent,
 /// so whatever happened to the process before, going through the steps again completes the run or undoes it.
 /// </summary>
-internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, FleetState fleet, IClock clock, Peers peers, ILogger<RestoreRunner> log)
+internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, FleetState fleet, IClock clock, Peers peers, ProductMetrics metrics, ILogger<RestoreRunner> log)
 {
     private const int MaxOtherPaths = 8;
 
@@ -328,6 +329,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
 
         await data.SaveChangesAsync(stopping);
         await transaction.CommitAsync(stopping);
+        metrics.Ended(run.Kind, Core.Formats.PlanFile.Name(end));
         await fleet.LoadProofsAsync(data, [run.Database], stopping);
         await peers.TellAsync([run.Database], [run.Id], stopping);
         log.LogInformation("Run {Run}: {State}: {Message}", run.Id, end, message);

@@ -29,7 +29,7 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
                     running[id] = Task.Run(() => CarryOutAsync(id, stoppingToken), CancellationToken.None);
                 }
             }
-            catch (Exception e) when (e is NpgsqlException or InvalidOperationException && !stoppingToken.IsCancellationRequested)
+            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
             {
                 log.LogWarning("Cannot look for runs: {Reason}", e.Message);
             }

@@ -4,10 +4,8 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Notices;
 using Imbrek.Data;
 using Imbrek.Server.Features.Notices;
-using Imbrek.Server.Security;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
-using Microsoft.AspNetCore.Identity;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
@@ -17,59 +15,8 @@ namespace Imbrek.Server.Features.Setup;
 /// <summary>Makes the demo: runs the history of its world and keeps what came of it, all in one transaction.</summary>
 internal static class DemoSeed
 {
-    /// <summary>The password of every demo sign-in.</summary>
-    public const string Password = "tarnholt-demo-1";
-
-    /// <summary>The demo sign-ins: name, what people call them, role.</summary>
-    public static readonly (string Name, string Display, string Role)[] People =
-    [
-        ("look", "Liv (looks)", Roles.Look),
-        ("operate", "Odd (operates)", Roles.Operate),
-        ("plan", "Pia (plans)", Roles.Plan),
-        ("approve", "Arne (approves)", Roles.Approve),
-        ("admin", "Astrid (administers)", Roles.Administer),
-    ];
-
-    /// <summary>Makes roles and, for a demo, people; no error when they are there.</summary>
-    public static async Task PeopleAsync(IServiceProvider services, bool demo)
-    {
-        var roles = services.GetRequiredService<RoleManager<IdentityRole>>();
-        foreach (var role in Roles.All)
-        {
-            if (!await roles.RoleExistsAsync(role))
-            {
-                await roles.CreateAsync(new IdentityRole(role));
-            }
-        }
-
-        var people = services.GetRequiredService<UserManager<Person>>();
-        if (demo)
-        {
-            foreach (var (name, display, role) in People)
-            {
-                await AddAsync(people, name, display, Password, role);
-            }
-        }
-        else if (Environment.GetEnvironmentVariable("IMBREK_ADMIN_PASSWORD") is { Length: > 0 } password && !await people.Users.AnyAsync())
-        {
-            await AddAsync(people, "admin", "Administrator", password, Roles.Administer);
-        }
-    }
-
-    private static async Task AddAsync(UserManager<Person> people, string name, string display, string password, string role)
-    {
-        if (await people.FindByNameAsync(name) is null)
-        {
-            var person = new Person { UserName = name, DisplayName = display };
-            var made = await people.CreateAsync(person, password);
-            if (!made.Succeeded)
-            {
-                throw new InvalidOperationException($"cannot make the sign-in {name}: {string.Join(" ", made.Errors.Select(e => e.Description))}");
-            }
-
-            await people.AddToRoleAsync(person, role);
-        }
-    }
+    /// <summary>The file by which a folder is known as a world's.</summary>
+    private const string Mark = "imbrek-world.txt";
 
     /// <summary>Runs the history and keeps it, unless that was done before.</summary>
     /// <param name="source">PostgreSQL.</param>
@@ -85,10 +32,7 @@ internal static class DemoSeed
             return;
         }
 
-        if (Directory.Exists(folder))
-        {
-            Directory.Delete(folder, recursive: true);
-        }
+        Empty(folder);
 
         var days = options.HistoryDays;
         var now = Instant.FromUnixTimeSeconds((options.Now ?? SystemClock.Instance.GetCurrentInstant()).ToUnixTimeSeconds());
@@ -154,6 +98,25 @@ internal static class DemoSeed
         await inside.SaveChangesAsync(cancel);
         await transaction.CommitAsync(cancel);
         await ImbrekDatabase.AnalyzeAsync(connection, cancel);
+    }
+
+    /// <summary>Empties the folder of a world that is no longer, and no other: one that holds anything without our mark is left as it is.</summary>
+    /// <exception cref="IOException">The folder holds what is not ours.</exception>
+    private static void Empty(string folder)
+    {
+        var mark = Path.Combine(folder, Mark);
+        if (Directory.Exists(folder) && Directory.EnumerateFileSystemEntries(folder).Any())
+        {
+            if (!File.Exists(mark))
+            {
+                throw new IOException($"{folder} holds files that are not those of a demo's world; name an empty or a new folder with --demo");
+            }
+
+            Directory.Delete(folder, recursive: true);
+        }
+
+        Directory.CreateDirectory(folder);
+        File.WriteAllText(mark, "The simulated world of an Imbrek demo keeps its bytes here. The folder is emptied when a new world is made.\n");
     }
 
     /// <summary>Keeps what a rehearsed restore measured, as a proof with its entry in the ledger.</summary>

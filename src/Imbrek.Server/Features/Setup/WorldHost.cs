@@ -6,6 +6,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Metrics;
 using Imbrek.Server.Features.Notices;
 using Imbrek.Server.Features.Plans;
 using Imbrek.Server.State;
@@ -22,7 +23,7 @@ namespace Imbrek.Server.Features.Setup;
 /// the world must remember, and tells everybody. What was not kept when a process is killed did not happen.
 /// </summary>
 internal sealed class WorldHost(
-    NpgsqlDataSource source, FleetState fleet, RunHealth health, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
+    NpgsqlDataSource source, FleetState fleet, RunHealth health, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ProductMetrics metrics, ILogger<WorldHost> log) : BackgroundService
 {
     private const long LeadLock = 0x3_4D_42_52_45_4B;
     private const int MostSteps = 8;
@@ -134,14 +135,15 @@ internal sealed class WorldHost(
                 unsaved.Clear();
                 await fleet.LoadAsync(stoppingToken);
             }
-            catch (Exception e) when (e is NpgsqlException or IOException or DbUpdateException or InvalidOperationException && !stoppingToken.IsCancellationRequested)
-            {
-                log.LogWarning("The world stands still, PostgreSQL cannot be reached: {Reason}", e.Message);
-                await WaitAsync(TimeSpan.FromSeconds(1), stoppingToken);
-            }
-            catch (OperationCanceledException)
+            catch (Exception) when (stoppingToken.IsCancellationRequested)
             {
                 break;
+            }
+            catch (Exception e)
+            {
+                // Whatever it is, the server goes on and tries again; only the world stands still until then.
+                log.LogWarning(e is NpgsqlException or IOException or DbUpdateException or InvalidOperationException ? null : e, "The world stands still: {Reason}", e.Message);
+                await WaitAsync(TimeSpan.FromSeconds(1), stoppingToken);
             }
         }
     }
@@ -350,24 +352,39 @@ internal sealed class WorldHost(
                 throw new LeadLostException();
             }
 
-            await transaction.CommitAsync(cancel);
+            try
+            {
+                await transaction.CommitAsync(cancel);
+            }
+            catch (Exception e) when (e is NpgsqlException or IOException or InvalidOperationException)
+            {
+                // Whether it was kept nobody can say now; what is kept is read again before anything is written a second time.
+                throw new LeadLostException(e);
+            }
         }
 
+        // Kept: from here on nothing that fails may have it written again.
+        var kept = unsaved.ToArray();
+        unsaved.Clear();
         notices!.Kept();
         health.Hear(runs);
-        if (unsaved.Exists(c => c is WorldChange.Rehearsed))
+        foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
         {
-            await using var proofs = ImbrekDatabase.Context(source);
-            await fleet.LoadProofsAsync(proofs, [.. unsaved.OfType<WorldChange.Rehearsed>().Select(r => r.Of.Value)], cancel);
+            metrics.Ended(Core.Formats.PlanFile.Name(r.Kind), Core.Formats.PlanFile.Name(r.State));
         }
 
-        var touched = unsaved.Where(c => c.Database is not null).Select(c => c.Database!.Value).Distinct().ToArray();
+        if (kept.OfType<WorldChange.Rehearsed>().ToArray() is { Length: > 0 } rehearsals)
+        {
+            await using var proofs = ImbrekDatabase.Context(source);
+            await fleet.LoadProofsAsync(proofs, [.. rehearsals.Select(r => r.Of.Value)], cancel);
+        }
+
+        var touched = kept.Where(c => c.Database is not null).Select(c => c.Database!.Value).Distinct().ToArray();
         foreach (var group in sets.GroupBy(s => s.Database))
         {
             fleet.Change(group.Key, group);
         }
 
-        unsaved.Clear();
         if (touched.Length > 0)
         {
             await peers.TellAsync([.. touched.Select(t => t.Value)], [], cancel);
@@ -407,7 +424,7 @@ internal sealed class WorldHost(
     }
 
     /// <summary>Another process has taken the lead.</summary>
-    private sealed class LeadLostException : Exception;
+    private sealed class LeadLostException(Exception? inner = null) : Exception("another process may lead", inner);
 
     private void TellClock() => live.Publish(new LiveEvent("clock", JsonSerializer.Serialize(new
     {

@@ -38,7 +38,9 @@ internal static class TaskRunEndpoints
         string? Note,
         string? Oddity,
         Guid? After,
-        string? AskedBy);
+        string? AskedBy,
+        int Like,
+        Instant? FirstLike);
 
     public sealed record TaskRunPage(IReadOnlyList<TaskRunLine> Runs, string? Next);
 
@@ -58,7 +60,11 @@ internal static class TaskRunEndpoints
         app.MapPost("/api/task-runs/{id:guid}/cancel", CancelAsync).Needs(Roles.Operate).WithName("CancelTaskRun");
     }
 
-    internal static TaskRunLine View(TaskRunRow r, FleetState fleet) => new(
+    /// <param name="r">The run.</param>
+    /// <param name="fleet">Names its database.</param>
+    /// <param name="like">How many runs of the task on the database failed for the same reason, this one included; 1 for a run by itself.</param>
+    /// <param name="first">When the first of them was due.</param>
+    internal static TaskRunLine View(TaskRunRow r, FleetState fleet, int like = 1, Instant? first = null) => new(
         r.Id,
         r.Plan,
         r.Task,
@@ -77,11 +83,13 @@ internal static class TaskRunEndpoints
         r.Note,
         r.Oddity,
         r.AfterId,
-        r.AskedBy);
+        r.AskedBy,
+        like,
+        first);
 
     /// <summary>Newest first, by key, so that the millionth page is as fast as the first.</summary>
     private static async Task<Ok<TaskRunPage>> ListAsync(
-        ImbrekContext data, FleetState fleet, string? state, string? kind, string? plan, string? database, string? find, string? from, string? to, string? odd, string? before, int? take, CancellationToken cancel)
+        ImbrekContext data, FleetState fleet, string? state, string? kind, string? plan, string? database, string? find, string? from, string? to, string? odd, bool? fold, string? before, int? take, CancellationToken cancel)
     {
         IQueryable<TaskRunRow> rows = data.TaskRuns.AsNoTracking();
         if (!string.IsNullOrEmpty(state))
@@ -128,10 +136,38 @@ internal static class TaskRunEndpoints
             rows = rows.Where(r => r.Due <= due && (r.Due < due || r.Id.CompareTo(id) < 0));
         }
 
+        if (fold == true)
+        {
+            // Of failures of one task on one database for one reason the last stands for all.
+            var upTo = Premise.ReadInstantOrNull("to", to);
+            rows = rows.Where(r => r.State != (short)TaskRunState.Failed || !data.TaskRuns.Any(n =>
+                n.Database == r.Database && n.Due >= r.Due && (n.Due > r.Due || n.Id.CompareTo(r.Id) > 0) && (upTo == null || n.Due < upTo)
+                && n.State == (short)TaskRunState.Failed && n.Plan == r.Plan && n.Task == r.Task && n.Note == r.Note));
+        }
+
         var count = Math.Clamp(take ?? 100, 1, 1000);
         var found = await rows.OrderByDescending(r => r.Due).ThenByDescending(r => r.Id).Take(count + 1).ToListAsync(cancel);
         var last = found.Count > count ? found[count - 1] : null;
-        return TypedResults.Ok(new TaskRunPage([.. found.Take(count).Select(r => View(r, fleet))], last is null ? null : $"{Instants.Write(last.Due)}|{last.Id}"));
+        var like = fold == true ? await LikeAsync(found, data, from, to, cancel) : [];
+        return TypedResults.Ok(new TaskRunPage(
+            [.. found.Take(count).Select(r => like.TryGetValue((r.Plan, r.Task, r.Database, r.Note), out var l) && r.State == (short)TaskRunState.Failed ? View(r, fleet, l.Count, l.First) : View(r, fleet))],
+            last is null ? null : $"{Instants.Write(last.Due)}|{last.Id}"));
+    }
+
+    /// <summary>How many failures each of the failed runs stands for.</summary>
+    private static async Task<Dictionary<(string, string, string, string?), (int Count, Instant First)>> LikeAsync(List<TaskRunRow> found, ImbrekContext data, string? from, string? to, CancellationToken cancel)
+    {
+        var databases = found.Where(r => r.State == (short)TaskRunState.Failed).Select(r => r.Database).Distinct().ToArray();
+        if (databases.Length == 0)
+        {
+            return [];
+        }
+
+        var (since, until) = (Premise.ReadInstantOrNull("from", from), Premise.ReadInstantOrNull("to", to));
+        var groups = await data.TaskRuns.AsNoTracking()
+            .Where(r => r.State == (short)TaskRunState.Failed && databases.Contains(r.Database) && (since == null || r.Due >= since) && (until == null || r.Due < until))
+            .GroupBy(r => new { r.Plan, r.Task, r.Database, r.Note }).Select(g => new { g.Key, Count = g.Count(), First = g.Min(r => r.Due) }).ToListAsync(cancel);
+        return groups.ToDictionary(g => (g.Key.Plan, g.Key.Task, g.Key.Database, g.Key.Note), g => (g.Count, g.First));
     }
 
     private static async Task<Ok<TaskRunView>> GetAsync(Guid id, ImbrekContext data, FleetState fleet, CancellationToken cancel)

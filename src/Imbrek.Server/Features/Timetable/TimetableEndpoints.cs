@@ -19,7 +19,12 @@ namespace Imbrek.Server.Features.Timetable;
 internal static class TimetableEndpoints
 {
     private const int MostRuns = 6000;
+    private const int MostMoves = 20_000;
     private static readonly Duration Longest = Duration.FromDays(32);
+
+    /// <summary>The simulation begins today, so what lies far ahead costs all that comes before it.</summary>
+    private static readonly Duration Furthest = Duration.FromDays(92);
+    private static readonly Duration FurthestBack = Duration.FromDays(3660);
 
     public sealed record LaneRun(string Plan, string Task, string Kind, string Database, string Host, string? Store, IReadOnlyList<string> CopyTo, Instant Due, Instant From, Instant To, bool Actual, string State, Guid? Run, bool Late);
 
@@ -56,15 +61,15 @@ internal static class TimetableEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/timetable", GetAsync).Needs(Roles.Look).WithName("Timetable");
-        app.MapGet("/api/timetable/proposal", ProposeAsync).Needs(Roles.Look).WithName("Proposal");
-        app.MapPost("/api/timetable/measure", MeasureAsync).Needs(Roles.Look).WithName("MeasureMoves");
+        app.MapGet("/api/timetable", GetAsync).Needs(Roles.Look).Computes().WithName("Timetable");
+        app.MapGet("/api/timetable/proposal", ProposeAsync).Needs(Roles.Look).Computes().WithName("Proposal");
+        app.MapPost("/api/timetable/measure", MeasureAsync).Needs(Roles.Look).Computes().WithName("MeasureMoves");
         app.MapPost("/api/timetable/accept", AcceptAsync).Needs(Roles.Plan).WithName("AcceptMoves");
         app.MapGet("/api/offsets", (FleetState state, string? plan, string? task, string? database) =>
             TypedResults.Ok(new OffsetView((Series.Of(state.Fleet).FirstOrDefault(s => s.Plan.Id.Value == plan && s.Task.Id == task && s.Database.Id.Value == database)
                 ?? throw new BadInputException("database", $"plan '{plan}' has no task '{task}' for '{database}'", 404, "not-found")).Offset.TotalSeconds)))
             .Needs(Roles.Look).WithName("Offset");
-        app.MapGet("/api/timetable.ics", CalendarAsync).Needs(Roles.Look).WithName("Calendar").Produces<string>(200, "text/calendar");
+        CalendarEndpoint.Map(app);
     }
 
     private sealed class Runs(IReadOnlyList<Series> series, Instant since, Instant until) : IPredictionSink
@@ -106,6 +111,11 @@ internal static class TimetableEndpoints
             throw new BadInputException("to", $"must lie after \"from\" and at most {Longest.TotalDays:0} days");
         }
 
+        if (end - now > Furthest || now - start > FurthestBack)
+        {
+            throw new BadInputException(end - now > Furthest ? "to" : "from", $"what ran is shown for {FurthestBack.TotalDays:0} days, what will run for {Furthest.TotalDays:0}");
+        }
+
         var f = state.Fleet;
         var series = Series.Of(f);
         var pauses = await data.Pauses.AsNoTracking().Where(p => p.From < end && (p.To == null || p.To > start)).ToListAsync(cancel);
@@ -129,6 +139,7 @@ internal static class TimetableEndpoints
                         LogsFrom = _ => Instant.Max(start, now) - Duration.FromHours(1),
                         Blackouts = [.. pauses.Select(p => p.ToBlackout())],
                         Curves = true,
+                        Cancel = cancel,
                     },
                     sink),
                 cancel);
@@ -235,20 +246,21 @@ internal static class TimetableEndpoints
 
     private static string HostOf(FleetModel f, string database) => f.DatabaseById.TryGetValue(new(database), out var d) ? d.Host.Value : "";
 
-    private static DesignQuestion Question(FleetModel f, DesignedState designed, Instant now) => new()
+    private static DesignQuestion Question(FleetModel f, DesignedState designed, Instant now, CancellationToken cancel) => new()
     {
         Fleet = f,
         Series = Series.Of(f),
         Databases = [.. f.Databases.Where(d => f.PlansOf(d).Count > 0)],
         From = now,
         LoadOf = d => designed.LoadOf(d, now),
+        Cancel = cancel,
     };
 
     private static async Task<Ok<ProposalView>> ProposeAsync(FleetState state, DesignedState designed, IClock clock, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         await designed.GetAsync(now, cancel);
-        var p = await Task.Run(() => Proposal.For(Question(state.Fleet, designed, now)), cancel);
+        var p = await Task.Run(() => Proposal.For(Question(state.Fleet, designed, now, cancel)), cancel);
         return TypedResults.Ok(new ProposalView(
             [.. p.Moves.Select(m => new MoveView(m.Plan.Value, m.Task, m.Database.Value, m.From.TotalSeconds, m.To.TotalSeconds))],
             [.. p.Forced.Select(s => new StayView(s.Plan.Value, s.Task, s.Database.Value, s.Reason))],
@@ -260,15 +272,20 @@ internal static class TimetableEndpoints
 
     private static Proposal.Move[] Read(AcceptRequest request, FleetModel f)
     {
-        if (request.Moves is not { Count: > 0 })
+        if (request.Moves is not { Count: > 0 and <= MostMoves })
         {
-            throw new BadInputException("moves", "name at least one move");
+            throw new BadInputException("moves", $"name at least one move, and at most {MostMoves}");
         }
 
         return
         [
             .. request.Moves.Select((m, i) =>
             {
+                if (m is null)
+                {
+                    throw new BadInputException($"moves[{i}]", "expected a move");
+                }
+
                 var plan = f.Plans.FirstOrDefault(p => p.Id.Value == m.Plan) ?? throw new BadInputException($"moves[{i}].plan", $"there is no plan '{m.Plan}'");
                 if (plan.Task(m.Task ?? "") is null)
                 {
@@ -293,7 +310,7 @@ internal static class TimetableEndpoints
         var moves = Read(request, state.Fleet);
         var now = clock.GetCurrentInstant();
         var moved = state.Fleet.WithPlans(Proposal.Accept(state.Fleet.Plans, moves));
-        var (before, after) = await Task.Run(() => (Proposal.MeasureOf(Question(state.Fleet, designed, now)), Proposal.MeasureOf(Question(moved, designed, now))), cancel);
+        var (before, after) = await Task.Run(() => (Proposal.MeasureOf(Question(state.Fleet, designed, now, cancel)), Proposal.MeasureOf(Question(moved, designed, now, cancel))), cancel);
         return TypedResults.Ok(new ProposalView(request.Moves, [.. after.Broken(before).Select(b => new StayView("", "", b.Database.Value, b.Reason))], View(before.Crowd), View(after.Crowd)));
     }
 
@@ -306,27 +323,5 @@ internal static class TimetableEndpoints
         var changed = Proposal.Accept(state.Fleet.Plans, moves).Where(p => plans.Contains(p.Id)).Select(p => (p, false, numbers[p.Id.Value])).ToArray();
         await PlanEndpoints.WriteAsync(changed, source, state, world, user, clock, cancel);
         return TypedResults.Ok(new AcceptedView(changed.Length, moves.Length));
-    }
-
-    /// <summary>The runs of plans as a calendar: each series once, with its rule, as calendars know it.</summary>
-    private static FileContentHttpResult CalendarAsync(FleetState state, string? plan, string? database)
-    {
-        var calendar = new Ical.Net.Calendar { ProductId = "-//Imbrek//Timetable//EN" };
-        foreach (var s in Series.Of(state.Fleet).Where(s => s.Task.Recurrence is not null && (string.IsNullOrEmpty(plan) || s.Plan.Id.Value == plan) && (string.IsNullOrEmpty(database) || s.Database.Id.Value == database)))
-        {
-            var r = s.Task.Recurrence!;
-            var start = r.Start.PlusSeconds((long)s.Offset.TotalSeconds);
-            var item = new Ical.Net.CalendarComponents.CalendarEvent
-            {
-                Uid = $"{s.Plan.Id}-{s.Task.Id}-{s.Database.Id}@imbrek".Replace(' ', '-'),
-                Summary = $"{s.Task.Id} of {s.Database.Name} ({s.Plan.Name})",
-                Start = new Ical.Net.DataTypes.CalDateTime(start.Year, start.Month, start.Day, start.Hour, start.Minute, start.Second, r.Zone.Id),
-                Duration = Ical.Net.DataTypes.Duration.FromMinutes(Math.Max(1, (int)(s.Task.Window?.TotalMinutes ?? 5))),
-                RecurrenceRule = new Ical.Net.DataTypes.RecurrenceRule(r.Rule.Text),
-            };
-            calendar.Events.Add(item);
-        }
-
-        return TypedResults.File(System.Text.Encoding.UTF8.GetBytes(new Ical.Net.Serialization.CalendarSerializer().SerializeToString(calendar) ?? ""), "text/calendar", "timetable.ics");
     }
 }

@@ -1,0 +1,66 @@
+using Imbrek.Core.Fleet;
+using Npgsql;
+
+namespace Imbrek.Data;
+
+/// <summary>What is kept beside the fleet and names parts of it: a new fleet must have them all, or those things would point at nothing.</summary>
+public static class FleetReferences
+{
+    /// <summary>One thing a fleet lacks.</summary>
+    /// <param name="List">The list of the fleet file it is missing from, such as <c>stores</c>.</param>
+    /// <param name="Id">Its identifier.</param>
+    /// <param name="Named">By how many of what it is named, in words.</param>
+    public sealed record Missing(string List, string Id, string Named);
+
+    private const string OpenRuns = "state not in ('Discarded', 'Cancelled', 'Failed')";
+
+    /// <summary>Lists what is named and not in a fleet. Copies that were removed long since, and runs that are over, may name what is gone.</summary>
+    /// <param name="connection">An open connection; inside a transaction it sees what that has written.</param>
+    /// <param name="fleet">The fleet with its plans.</param>
+    /// <param name="cancel">Stops looking.</param>
+    public static async Task<IReadOnlyList<Missing>> FindAsync(NpgsqlConnection connection, FleetModel fleet, CancellationToken cancel)
+    {
+        var missing = new List<Missing>();
+        var databases = fleet.DatabaseById.Keys.Select(d => d.Value).ToHashSet();
+        var stores = fleet.Stores.Keys.Select(s => s.Value).ToHashSet();
+        var hosts = fleet.Hosts.Keys.Select(h => h.Value).ToHashSet();
+        var plans = fleet.Plans.Select(p => p.Id.Value).ToHashSet();
+        await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1");
+        await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
+        await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h group by 1");
+        await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
+        await Look("hosts", hosts, "run", "runs", $"select host, count(*) from runs where {OpenRuns} group by 1");
+        await Look("databases", databases, "run that waits or goes on", "runs that wait or go on", "select database, count(*) from task_runs where state <= 1 group by 1");
+        await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from task_runs where state <= 1 group by 1");
+        foreach (var (list, known, column) in new[] { ("databases", databases, "database"), ("stores", stores, "store"), ("hosts", hosts, "host"), ("plans", plans, "plan") })
+        {
+            await Look(list, known, "pause", "pauses", $"select {column}, count(*) from pauses where {column} is not null and (\"to\" is null or \"to\" > now()) group by 1");
+        }
+
+        await using var branches = new NpgsqlCommand("select database, branch, count(*) from backup_sets where branch <> 1 group by 1, 2", connection);
+        await using var r = await branches.ExecuteReaderAsync(cancel);
+        while (await r.ReadAsync(cancel))
+        {
+            if (fleet.DatabaseById.TryGetValue(new(r.GetString(0)), out var d) && d.Branches.All(b => b.Id != r.GetInt32(1)))
+            {
+                missing.Add(new Missing("databases", d.Id.Value, $"has no branch {r.GetInt32(1)}, which {r.GetInt64(2):N0} of its sets are of"));
+            }
+        }
+
+        return missing;
+
+        async Task Look(string list, HashSet<string> known, string one, string several, string sql)
+        {
+            await using var command = new NpgsqlCommand(sql, connection) { CommandTimeout = 300 };
+            await using var reader = await command.ExecuteReaderAsync(cancel);
+            while (await reader.ReadAsync(cancel))
+            {
+                if (!known.Contains(reader.GetString(0)))
+                {
+                    var count = reader.GetInt64(1);
+                    missing.Add(new Missing(list, reader.GetString(0), $"is not in the file, and {count:N0} {(count == 1 ? one : several)} {(count == 1 ? "names" : "name")} it"));
+                }
+            }
+        }
+    }
+}
