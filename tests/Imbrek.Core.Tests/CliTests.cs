@@ -149,11 +149,23 @@ public sealed class CliTests : IDisposable
     [Fact]
     public void A_ledger_that_holds_is_said_to_and_one_that_was_changed_is_not()
     {
-        string[] lines = [.. EvidenceTests.Ledger(4).Select(LedgerFile.WriteLine)];
-        var (exit, output, error) = Imbrek("verify-ledger", Written("whole.jsonl", string.Join('\n', lines) + "\n"));
+        using var key = System.Security.Cryptography.ECDsa.Create(System.Security.Cryptography.ECCurve.NamedCurves.nistP256);
+        var ledger = EvidenceTests.Ledger(4);
+        string[] lines = [.. ledger.Select(LedgerFile.WriteLine), LedgerFile.WriteLine(LedgerHead.Sign(4, ledger[^1].Hash, ledger[^1].At, key))];
+        var whole = Written("whole.jsonl", string.Join('\n', lines) + "\n");
+        var pem = Written("key.pem", key.ExportSubjectPublicKeyInfoPem());
+        var (exit, output, error) = Imbrek("verify-ledger", whole, "--key", pem, "--head", ledger[1].Hash);
         Assert.Equal((0, ""), (exit, error));
         Assert.StartsWith("4 entries hold, from 2026-03-02T06:01:00", output, StringComparison.Ordinal);
-        Assert.StartsWith("The ledger is empty", Imbrek("verify-ledger", Written("empty.jsonl", "")).Out, StringComparison.Ordinal);
+        Assert.Contains("signed by key", output, StringComparison.Ordinal);
+        Assert.Equal(0, Imbrek("verify-ledger", whole).Exit);
+        Assert.Equal(2, Imbrek("verify-ledger", whole, "--head", new string('0', 63) + "1").Exit);
+        Assert.Equal(2, Imbrek("verify-ledger", whole, "--head", "short").Exit);
+        Assert.Equal(2, Imbrek("verify-ledger", whole, "--key", whole).Exit);
+        Assert.Contains("its head is missing", Imbrek("verify-ledger", Written("empty.jsonl", "")).Error, StringComparison.Ordinal);
+        Assert.Contains("its head is missing", Imbrek("verify-ledger", Written("cut.jsonl", string.Join('\n', lines[..3]))).Error, StringComparison.Ordinal);
+        File.WriteAllBytes(Path.Combine(folder, "damaged.jsonl"), [.. System.Text.Encoding.UTF8.GetBytes(lines[0]), 0xff, 0xfe]);
+        Assert.Contains("not valid UTF-8", Imbrek("verify-ledger", Path.Combine(folder, "damaged.jsonl")).Error, StringComparison.Ordinal);
 
         (exit, output, error) = Imbrek("verify-ledger", Written("changed.jsonl", string.Join('\n', [lines[0], lines[1].Replace("night", "day", StringComparison.Ordinal), .. lines[2..]])));
         Assert.Equal((2, ""), (exit, output));

@@ -1,3 +1,4 @@
+using System.Security.Cryptography;
 using System.Text.Json.Nodes;
 using CsCheck;
 using Imbrek.Core.Evidence;
@@ -30,7 +31,7 @@ public class EvidenceTests
         {
             var body = new JsonObject { ["text"] = string.Concat(text.Where(c => !char.IsSurrogate(c))), ["n"] = 1.50 }.ToJsonString();
             var entries = Ledger(3, _ => body);
-            var read = entries.Select(LedgerFile.WriteLine).Select(LedgerFile.ReadLine).ToArray();
+            var read = entries.Select(LedgerFile.WriteLine).Select(l => LedgerFile.ReadLine(l).Entry!).ToArray();
             Assert.Equal(entries, read);
             Assert.Null(LedgerFile.WhatIsWrong(read));
         });
@@ -40,7 +41,7 @@ public class EvidenceTests
     public void Who_writes_in_finer_time_than_is_kept_gets_what_is_kept_hashed()
     {
         var fine = LedgerEntry.After(LedgerEntry.Genesis, 1, Morning + Duration.FromNanoseconds(1_234_567), "a", "restore", "d", "{}");
-        Assert.Null(LedgerFile.WhatIsWrong([LedgerFile.ReadLine(LedgerFile.WriteLine(fine))]));
+        Assert.Null(LedgerFile.WhatIsWrong([LedgerFile.ReadLine(LedgerFile.WriteLine(fine)).Entry!]));
     }
 
     [Fact]
@@ -113,7 +114,74 @@ public class EvidenceTests
             Assert.Throws<FormatException>(() => LedgerFile.ReadLine(good[..length]));
         }
 
+        foreach (var hostile in (string[])[good.Replace("{\"step\":1}", "{},\"body\":{\"step\":1}", StringComparison.Ordinal), good[..^1] + ",\"note\":1}", good.Replace("\u00c5se", "\\ud800", StringComparison.Ordinal).Replace("\\u00C5se", "\\ud800", StringComparison.Ordinal)])
+        {
+            Assert.NotEqual(good, hostile);
+            Assert.Throws<FormatException>(() => LedgerFile.ReadLine(hostile));
+        }
+
         Assert.Throws<FormatException>(() => LedgerFile.ReadLine("[]"));
         Assert.Throws<FormatException>(() => LedgerFile.ReadLine("null"));
+    }
+
+    /// <summary>Reads lines as <c>verify-ledger</c> does and says what is wrong.</summary>
+    private static string? Wrong(IEnumerable<string> lines, ECDsa? key, string? head)
+    {
+        var check = new LedgerCheck(key, head);
+        foreach (var line in lines)
+        {
+            switch (LedgerFile.ReadLine(line))
+            {
+                case ({ } entry, _):
+                    check.Add(entry);
+                    break;
+                case (_, { } signed):
+                    check.Add(signed);
+                    break;
+            }
+        }
+
+        return check.WhatIsWrong(needsHead: true);
+    }
+
+    [Fact]
+    public void What_was_cut_or_written_anew_is_found_by_the_key_or_by_a_head_from_elsewhere()
+    {
+        using var key = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        using var other = ECDsa.Create(ECCurve.NamedCurves.nistP256);
+        var ledger = Ledger(6);
+        string[] Export(IReadOnlyList<LedgerEntry> entries, ECDsa by) =>
+            [.. entries.Select(LedgerFile.WriteLine), LedgerFile.WriteLine(LedgerHead.Sign(entries.Count, entries.Count == 0 ? LedgerEntry.Genesis : entries[^1].Hash, Morning, by))];
+
+        var whole = Export(ledger, key);
+        Assert.Null(Wrong(whole, key, ledger[^1].Hash));
+        Assert.Null(Wrong(whole, key, ledger[2].Hash));
+        Assert.Null(Wrong(whole, null, null));
+        Assert.Null(Wrong(whole[..^1], null, ledger[^1].Hash));
+        Assert.Null(Wrong(Export([], key), key, null));
+
+        // A chain made again by somebody who changed one entry: every hash is right.
+        var anew = Ledger(6, i => i == 3 ? "{\"step\":33}" : $"{{\"step\":{i}}}");
+        string[][] forged =
+        [
+            whole[..^1],
+            whole[..4],
+            [.. whole[..4], whole[^1]],
+            [.. whole[2..]],
+            [],
+            [whole[^1]],
+            Export(anew, other),
+            [.. anew.Select(LedgerFile.WriteLine), whole[^1]],
+            [.. whole, whole[^1]],
+            [.. whole[..^1], LedgerFile.WriteLine(LedgerHead.Sign(6, ledger[^1].Hash, Morning, key) with { Signature = "" })],
+            [.. whole[..^1], LedgerFile.WriteLine(LedgerHead.Sign(6, ledger[^1].Hash, Morning, key) with { At = Morning + Duration.FromDays(1) })],
+        ];
+        Assert.All(forged, f => Assert.NotNull(Wrong(f, key, null)));
+
+        // An older export is signed as well: only a head known from elsewhere tells that it is not the newest.
+        var older = Export([.. ledger.Take(4)], key);
+        Assert.Null(Wrong(older, key, null));
+        Assert.NotNull(Wrong(older, key, ledger[^1].Hash));
+        Assert.NotNull(Wrong(Export(anew, other), null, ledger[^1].Hash));
     }
 }

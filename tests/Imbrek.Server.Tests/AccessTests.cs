@@ -30,7 +30,7 @@ public class AccessTests(DemoServer demo)
                 var where = $"{operation.Name} {path.Name}";
                 if (path.Name == "/api/sign-out" || needed == "anonymous")
                 {
-                    Assert.True(path.Name is "/api/sign-out" or "/api/sign-in", $"{where} lets anybody in");
+                    Assert.True(path.Name is "/api/sign-out" or "/api/sign-in" or "/api/welcome" or "/api/welcome/look", $"{where} lets anybody in");
                     continue;
                 }
 
@@ -52,8 +52,8 @@ public class AccessTests(DemoServer demo)
     /// <summary>Asks with parameters that name nothing, so that nothing happens whoever is let in.</summary>
     private static async Task<int> AskAsync(Session session, string method, string path)
     {
-        var url = path.Replace("{id}", path.Contains("runs", StringComparison.Ordinal) ? Guid.Empty.ToString() : "nothing", StringComparison.Ordinal).Replace("{set}", "nothing", StringComparison.Ordinal)
-            .Replace("{plan}", "nothing", StringComparison.Ordinal).Replace("{number}", "0", StringComparison.Ordinal);
+        var url = path.Replace("{id}", path.Contains("runs", StringComparison.Ordinal) || path.Contains("tokens", StringComparison.Ordinal) ? Guid.Empty.ToString() : "nothing", StringComparison.Ordinal).Replace("{set}", "nothing", StringComparison.Ordinal)
+            .Replace("{plan}", "nothing", StringComparison.Ordinal).Replace("{name}", "nobody", StringComparison.Ordinal).Replace("{number}", "0", StringComparison.Ordinal);
         using var request = new HttpRequestMessage(new HttpMethod(method.ToUpperInvariant()), url + (method == "get" ? "?target=2026-01-01T00:00:00Z" : ""));
         if (method is "post" or "put")
         {
@@ -73,20 +73,6 @@ public class AccessTests(DemoServer demo)
         var (status, body) = await session.PostAsync("/api/incidents", new { database = "tickets", title = "forged" });
         Assert.Equal((400, "token-missing"), (status, body.GetProperty("code").GetString()));
         Assert.Equal(0L, await demo.Server.QueryAsync<long>("select count(*) from incidents where title = 'forged'"));
-    }
-
-    [Fact]
-    public async Task Five_wrong_passwords_lock_a_person_out()
-    {
-        using var session = new Session(demo.Server.Url);
-        for (var i = 0; i < 5; i++)
-        {
-            await session.PostAsync("/api/sign-in", new { name = "approve", password = "wrong" });
-        }
-
-        var (status, body) = await session.PostAsync("/api/sign-in", new { name = "approve", password = Session.Password });
-        Assert.Equal((423, "locked-out"), (status, body.GetProperty("code").GetString()));
-        await demo.Server.ExecuteAsync("update people set lockout_end = null, access_failed_count = 0");
     }
 
     [Theory]

@@ -301,7 +301,7 @@ public class DispatchTests(DemoServer demo)
         async Task<JsonElement[]> RunningAsync() => [.. (await admin.GetAsync("/api/task-runs?database=payroll&state=running")).GetProperty("runs").EnumerateArray()];
         JsonElement[] findings = [];
         await Eventually.Async(
-            async () => (findings = [.. (await admin.GetAsync("/api/findings?database=payroll")).EnumerateArray().Where(f => f.GetProperty("code").GetString() == "does-not-end")]).Length > 0,
+            async () => (findings = [.. (await admin.GetAsync("/api/findings?database=payroll")).GetProperty("rows").EnumerateArray().Where(f => f.GetProperty("code").GetString() == "does-not-end")]).Length > 0,
             what: () => "does-not-end");
         Assert.Contains("alone it takes", findings[0].GetProperty("what").GetString(), StringComparison.Ordinal);
         await Eventually.Async(async () => (await admin.GetAsync("/api/notices?to=people-office")).EnumerateArray().Any(n => n.GetProperty("kind").GetString() == "late"), what: () => "late");
@@ -311,7 +311,7 @@ public class DispatchTests(DemoServer demo)
             await admin.PostAsync($"/api/task-runs/{run.GetProperty("id").GetString()}/cancel");
         }
 
-        await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=payroll")).EnumerateArray().All(f => f.GetProperty("code").GetString() != "does-not-end"));
+        await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=payroll")).GetProperty("rows").EnumerateArray().All(f => f.GetProperty("code").GetString() != "does-not-end"));
         var now = await NowAsync(admin);
         await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'payroll' and task = 'log' and state = 2 and due > '{Instants.Write(now)}'") > 0);
     }

@@ -251,7 +251,20 @@ public class FigureTests(DemoServer demo)
     {
         var (look, _) = await LookAsync();
         using var __ = look;
-        JsonElement[] findings = [.. (await look.GetAsync("/api/findings")).EnumerateArray()];
+        var page = await look.GetAsync("/api/findings?take=500");
+        JsonElement[] findings = [.. page.GetProperty("rows").EnumerateArray()];
+        Assert.Equal(page.GetProperty("total").GetInt32(), findings.Length);
+
+        // A page at a time gives the same; each cause and remedy once; and each says whose it is.
+        var first = await look.GetAsync("/api/findings?take=3");
+        Assert.Equal(findings.Take(3).Select(f => Text(f, "key")), first.GetProperty("rows").EnumerateArray().Select(f => Text(f, "key")));
+        Assert.Equal(3, first.GetProperty("next").GetInt32());
+        Assert.Equal(findings.Length, findings.Select(f => Text(f, "key")).Distinct().Count());
+        foreach (var f in findings.Where(f => f.GetProperty("databases").GetInt32() > 1).Take(5))
+        {
+            var whose = await look.GetAsync($"/api/findings/databases?key={Uri.EscapeDataString(Text(f, "key"))}");
+            Assert.Equal(f.GetProperty("databases").GetInt32(), whose.GetArrayLength());
+        }
         Assert.All(findings, f => Assert.All(new[] { "code", "what", "why", "remedy", "databaseName" }, m => Assert.False(string.IsNullOrWhiteSpace(Text(f, m)), m)));
         string[] order = ["now", "soon", "later"];
         var urgencies = findings.Select(f => Array.IndexOf(order, Text(f, "urgency"))).ToArray();
@@ -259,7 +272,7 @@ public class FigureTests(DemoServer demo)
         Assert.Equal(0, urgencies[0]);
         foreach (var one in findings.Where(f => Text(f, "what").Contains(Text(f, "database"), StringComparison.Ordinal)).DistinctBy(f => Text(f, "database")).Take(8))
         {
-            var own = (await look.GetAsync($"/api/findings?database={Text(one, "database")}")).EnumerateArray().ToArray();
+            var own = (await look.GetAsync($"/api/findings?database={Text(one, "database")}")).GetProperty("rows").EnumerateArray().ToArray();
             Assert.All(own, f => Assert.Equal(Text(one, "database"), Text(f, "database")));
             Assert.Contains(own, f => Text(f, "code") == Text(one, "code"));
         }

@@ -9,7 +9,7 @@ namespace Imbrek.Server.Tests;
 public class RestoreTests(DemoServer demo)
 {
     private static async Task<LedgerEntry[]> LedgerAsync(Session session) =>
-        [.. (await session.Http.GetStringAsync("/api/ledger/export")).Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(LedgerFile.ReadLine)];
+        [.. (await session.Http.GetStringAsync("/api/ledger/export")).Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(l => LedgerFile.ReadLine(l).Entry).OfType<LedgerEntry>()];
 
     private static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == kind);
 

@@ -12,11 +12,16 @@ public sealed class ServerProcess : IAsyncDisposable
     private readonly string? world;
     private readonly int days;
     private readonly bool owns;
+    private readonly bool first;
+    private readonly string[] more;
+    private readonly System.Collections.Concurrent.ConcurrentQueue<string> said = new();
     private Process? process;
 
-    private ServerProcess(string database, string? world, int days, int port, bool owns = true)
+    private ServerProcess(string database, string? world, int days, int port, bool owns = true, bool first = false, string[]? more = null)
     {
         this.owns = owns;
+        this.first = first;
+        this.more = more ?? [];
         this.days = days;
         this.database = database;
         this.world = world;
@@ -33,17 +38,22 @@ public sealed class ServerProcess : IAsyncDisposable
 
     public string? World => world;
 
+    /// <summary>What the process has said on its terminal.</summary>
+    public string Said => string.Join('\n', said);
+
     // A Tuesday afternoon: what tests see of the week does not depend on the hour they run at.
     private const string Handed = "2026-11-24T14:20:00Z";
 
     /// <summary>Starts one on a new database.</summary>
     /// <param name="demo">Whether it has a world.</param>
     /// <param name="days">How many days of history; a world that is killed again and again is small.</param>
-    public static async Task<ServerProcess> StartAsync(bool demo, int days = 9)
+    /// <param name="first">Whether it starts without any administrator, as it does the first time.</param>
+    /// <param name="more">Further arguments.</param>
+    public static async Task<ServerProcess> StartAsync(bool demo, int days = 9, bool first = false, params string[] more)
     {
         var name = $"t_{Guid.NewGuid():n}";
         await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}");
-        var server = new ServerProcess(name, demo ? Directory.CreateTempSubdirectory("imbrek-demo").FullName : null, days, FreePort());
+        var server = new ServerProcess(name, demo ? Directory.CreateTempSubdirectory("imbrek-demo").FullName : null, days, FreePort(), first: first, more: more);
         await server.RunAsync();
         return server;
     }
@@ -61,18 +71,27 @@ public sealed class ServerProcess : IAsyncDisposable
     {
         var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
         var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
-        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", $"{days}", "--demo-now", Handed, "--contentRoot", ServerFolder(), "--webhook", $"{Url}/webhook-receiver", "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world]])
+        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", $"{days}", "--demo-now", Handed, "--contentRoot", ServerFolder(), "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world], .. more])
         {
             start.ArgumentList.Add(arg);
         }
 
         start.Environment["IMBREK_CONNECTION"] = ConnectionString + ";Maximum Pool Size=30";
-        start.Environment["IMBREK_ADMIN_PASSWORD"] = Session.Password;
+        if (world is null && !first)
+        {
+            start.Environment["IMBREK_ADMIN_PASSWORD"] = Session.Password;
+        }
+
+        if (world is not null)
+        {
+            start.Environment["IMBREK_WEBHOOK_SECRET"] = "secret-of-the-tests";
+            start.Environment["IMBREK_WEBHOOK"] = $"{Url}/webhook-receiver/secret-of-the-tests";
+        }
+
 
         // These processes live for minutes: code measured to be made faster would not pay.
         start.Environment["DOTNET_TieredPGO"] = "0";
         process = Process.Start(start)!;
-        var said = new System.Collections.Concurrent.ConcurrentQueue<string>();
         process.OutputDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
         process.ErrorDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
         process.BeginOutputReadLine();

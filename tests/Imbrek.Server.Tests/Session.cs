@@ -15,10 +15,10 @@ public sealed class Session : IDisposable
 
     public HttpClient Http => http;
 
-    public static async Task<Session> SignInAsync(string url, string name)
+    public static async Task<Session> SignInAsync(string url, string name, string password = Password)
     {
         var session = new Session(url);
-        var answer = await session.http.PostAsJsonAsync("/api/sign-in", new { name, password = Password });
+        var answer = await session.http.PostAsJsonAsync("/api/sign-in", new { name, password });
         answer.EnsureSuccessStatusCode();
         var me = await answer.Content.ReadFromJsonAsync<JsonElement>();
         session.http.DefaultRequestHeaders.Add("X-Imbrek-Token", me.GetProperty("antiforgeryToken").GetString());

@@ -39,7 +39,7 @@ public static partial class RecurrenceWords
         (recurrence, error) = (null, null);
         try
         {
-            if (text.Length > Longest && !text.Contains("FREQ=", StringComparison.OrdinalIgnoreCase))
+            if (text.Length > Longest && !IsRule(text))
             {
                 throw new FormatException($"when something recurs is said in at most {Longest} characters");
             }
@@ -59,6 +59,9 @@ public static partial class RecurrenceWords
             return false;
         }
     }
+
+    /// <summary>Whether a text is an RRULE rather than words.</summary>
+    public static bool IsRule(string text) => text.Contains("FREQ=", StringComparison.OrdinalIgnoreCase);
 
     /// <summary>The recurrence in words.</summary>
     public static string Of(Recurrence recurrence)
@@ -106,7 +109,7 @@ public static partial class RecurrenceWords
             throw new FormatException("say when, for example \"every 15 minutes\" or \"Saturdays 23:30\"");
         }
 
-        if (text.Contains("FREQ=", StringComparison.OrdinalIgnoreCase))
+        if (IsRule(text))
         {
             return (text, LocalTime.Midnight);
         }

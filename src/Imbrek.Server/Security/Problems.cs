@@ -15,6 +15,11 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
         switch (exception)
         {
             case BadInputException e:
+                if (e.RetryAfter is { } wait)
+                {
+                    httpContext.Response.Headers.RetryAfter = Math.Ceiling(wait.TotalSeconds).ToString(System.Globalization.CultureInfo.InvariantCulture);
+                }
+
                 await WriteAsync(httpContext, e.Status, e.Code, e.Member, Sentence(e.Message));
                 break;
             case BadHttpRequestException e:

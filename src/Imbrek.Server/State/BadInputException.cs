@@ -8,4 +8,7 @@ internal sealed class BadInputException(string member, string message, int statu
     public int Status { get; } = status;
 
     public string Code { get; } = code;
+
+    /// <summary>When to ask again; null when asking again would not help.</summary>
+    public TimeSpan? RetryAfter { get; init; }
 }

@@ -20,9 +20,21 @@ const TaskRunsPage = lazy(() => import('../features/taskruns/TaskRunsPage'));
 const TaskRunPage = lazy(() => import('../features/taskruns/TaskRunPage'));
 const NoticesPage = lazy(() => import('../features/notices/NoticesPage'));
 const EvidencePage = lazy(() => import('../features/evidence/EvidencePage'));
+const WelcomePage = lazy(() => import('../features/people/WelcomePage'));
 const SetupPage = lazy(() => import('../features/setup/SetupPage'));
 
 export function App() {
+  // Who was handed a one-time address has nobody to be yet.
+  if (location.pathname === '/welcome')
+    return (
+      <Suspense fallback={null}>
+        <WelcomePage />
+      </Suspense>
+    );
+  return <SignedIn />;
+}
+
+function SignedIn() {
   const me = useQuery({
     queryKey: ['me'],
     staleTime: Infinity,

@@ -16,9 +16,20 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
     placeholderData: (before) => before,
     queryFn: () => got(api.GET('/api/fleet', { params: { query: { find: text, take: mostFound } } })),
   });
+  const open = (id: string) => {
+    setText('');
+    inputRef.current?.blur();
+    go(`/databases/${id}`);
+  };
+  /** Enter before anything was found yet: what comes first is gone to as soon as it is known. */
+  const openFirst = async (find: string) => {
+    const first = (await got(api.GET('/api/fleet', { params: { query: { find, take: 1 } } }))).rows[0];
+    if (first) open(first.id);
+  };
   return (
     <Autocomplete
       size="small"
+      autoHighlight
       sx={{ width: '100%', maxWidth: 300 }}
       options={text.trim() ? (found.data?.rows ?? []) : []}
       filterOptions={(o) => o}
@@ -29,11 +40,8 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
       freeSolo
       onInputChange={(_, value, reason) => setText(reason === 'reset' ? '' : value)}
       onChange={(_, row) => {
-        if (row && typeof row !== 'string') {
-          setText('');
-          inputRef.current?.blur();
-          go(`/databases/${row.id}`);
-        }
+        if (typeof row === 'string') void openFirst(row);
+        else if (row) open(row.id);
       }}
       renderOption={databaseOption}
       renderInput={(params) => (

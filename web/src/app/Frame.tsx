@@ -4,7 +4,7 @@ import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useColorScheme } from '@mui/material/styles';
 import { useQueryClient } from '@tanstack/react-query';
-import { useRef, useState, type ReactNode } from 'react';
+import { lazy, Suspense, useRef, useState, type ReactNode } from 'react';
 import { Link, useLocation } from 'react-router';
 import { api, setToken } from '../api/client';
 import { localTime, utc } from '../shared/format';
@@ -17,6 +17,10 @@ import { PremiseLine } from './PremiseLine';
 import { withPremise } from './premise';
 import { useMe } from './session';
 import { useKeys } from './useKeys';
+
+const PasswordDialog = lazy(() =>
+  import('../features/people/PasswordDialog').then((m) => ({ default: m.PasswordDialog })),
+);
 
 /** Head, premise line, page. */
 export function Frame({ children }: { children: ReactNode }) {
@@ -139,6 +143,7 @@ function PersonMenu({ onHelp }: { onHelp: () => void }) {
   const queries = useQueryClient();
   const { mode, setMode } = useColorScheme();
   const [anchor, setAnchor] = useState<HTMLElement | null>(null);
+  const [password, setPassword] = useState(false);
   const leave = async () => {
     await api.POST('/api/sign-out');
     setToken('');
@@ -164,8 +169,21 @@ function PersonMenu({ onHelp }: { onHelp: () => void }) {
         >
           Keys
         </MenuItem>
+        <MenuItem
+          onClick={() => {
+            setAnchor(null);
+            setPassword(true);
+          }}
+        >
+          Change your password
+        </MenuItem>
         <MenuItem onClick={() => void leave()}>Sign out</MenuItem>
       </Menu>
+      {password && (
+        <Suspense fallback={null}>
+          <PasswordDialog onClose={() => setPassword(false)} />
+        </Suspense>
+      )}
     </>
   );
 }

@@ -226,7 +226,7 @@ function Readout({ cover, at, zone }: { cover: Cover; at: number | null; zone: s
 }
 
 function summary(cover: Cover, zone: string): string {
-  const gaps = cover.gaps.filter((g) => !g.atEnd).length;
+  const gaps = cover.gaps.filter((g) => !g.atEnd && !g.beforeFirst).length;
   const last = cover.recoverable.at(-1);
   return `Cover strip from ${localTime(cover.from, zone)} to ${localTime(cover.to, zone)}: ${cover.tiles.length} tiles, ${gaps === 0 ? 'no gap' : `${gaps} gaps`}, ${last ? `recoverable up to ${localTime(last.to, zone)}` : 'nothing recoverable'}.`;
 }

@@ -17,12 +17,14 @@ export const RecoverableLine = memo(function RecoverableLine({
   zone: string;
 }) {
   const [from, to] = [Date.parse(cover.from), Date.parse(cover.to)];
+  // Before its first set a database has no gap: it is empty there, not broken.
+  const gaps = cover.gaps.filter((g) => !g.beforeFirst);
   return (
     <g>
       <text x={0} y={y + 4} fontSize={11.5} fill="var(--mui-palette-text-primary)">
         recoverable
       </text>
-      {cover.gaps.map((g, i) => {
+      {gaps.map((g, i) => {
         const left = x(Math.max(from, Date.parse(g.from)));
         // A gap narrower than a pixel is still drawn.
         const w = Math.max(2, x(Math.min(to, Date.parse(g.to))) - left);
@@ -40,7 +42,7 @@ export const RecoverableLine = memo(function RecoverableLine({
           <rect key={i} x={a} y={y - 2} width={Math.max(1, b - a)} height={4} fill="var(--mui-palette-text-primary)" />
         );
       })}
-      {cover.gaps
+      {gaps
         .filter((g) => !g.atEnd && x(Date.parse(g.to)) - x(Math.max(from, Date.parse(g.from))) < 3)
         .map((g, i) => (
           <rect

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { bytes, duration, localTime, readLocal, utc, writeLocal, zoneOffset } from './format';
+import { byName, bytes, count, daysLater, duration, localTime, readLocal, startOfDay, utc, writeLocal } from './format';
 import { localTicks } from './timeAxis';
 
 describe('duration', () => {
@@ -50,7 +50,14 @@ describe('local time', () => {
 
   it('names day and time', () => expect(localTime('2026-11-23T06:40:00Z', oslo)).toBe('Mon 23 Nov 07:40:00'));
 
-  it('knows the offset', () => expect(zoneOffset(Date.parse('2026-07-01T00:00:00Z'), oslo)).toBe(7_200_000));
+  it('begins a day where the clock is changed at midnight', () => {
+    // Santiago puts the clock forward from 24:00 to 01:00, and back from 24:00 to 23:00.
+    expect(utc(startOfDay(Date.parse('2026-09-06T12:00:00Z'), 'America/Santiago'))).toBe('2026-09-06T04:00:00Z');
+    expect(utc(startOfDay(Date.parse('2026-04-04T12:00:00Z'), 'America/Santiago', 1))).toBe('2026-04-05T04:00:00Z');
+    expect(utc(startOfDay(Date.parse('2026-10-24T12:00:00Z'), oslo, 1))).toBe('2026-10-24T22:00:00Z');
+    expect(utc(startOfDay(Date.parse('2026-10-24T12:00:00Z'), oslo, 2))).toBe('2026-10-25T23:00:00Z');
+    expect(utc(daysLater(Date.parse('2026-10-24T12:00:00Z'), oslo, 1))).toBe('2026-10-25T13:00:00Z');
+  });
 });
 
 describe('ticks', () => {
@@ -71,4 +78,16 @@ describe('ticks', () => {
       expect(localTicks(0, days * 86_400_000, 900, 'UTC').length).toBeLessThanOrEqual(14);
     }
   });
+});
+
+describe('numbers and names', () => {
+  it('keep their thousands apart', () => expect(count(1_234_567)).toBe('1,234,567'));
+
+  it('are ordered as people order them', () =>
+    expect(['Database 1200', 'database 300', 'Aft', 'Database 30'].toSorted(byName)).toEqual([
+      'Aft',
+      'Database 30',
+      'database 300',
+      'Database 1200',
+    ]));
 });

@@ -1,3 +1,5 @@
+import { DateTime } from 'luxon';
+
 /** Seconds in plain words, at most two units: "4 min 10 s". The same words as the server's. */
 export function duration(seconds: number | null | undefined): string {
   if (seconds === null || seconds === undefined) return 'not known';
@@ -68,33 +70,37 @@ export function utc(at: string | number): string {
   return iso.endsWith('.000Z') ? iso.replace('.000Z', 'Z') : iso;
 }
 
-/** How many milliseconds a zone is ahead of UTC at an instant. */
-export function zoneOffset(ms: number, zone: string): number {
-  const p = parts(ms, zone);
-  const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Sept', 'Oct', 'Nov', 'Dec'];
-  const index = months.indexOf(p.month!) - (months.indexOf(p.month!) > 8 ? 1 : 0);
-  const asUtc = Date.UTC(Number(p.year), index, Number(p.day), Number(p.hour), Number(p.minute), Number(p.second));
-  return asUtc - Math.floor(ms / 1000) * 1000;
-}
-
 /** Reads "2026-11-23 07:40", "2026-11-23 07:40:12" (local time of a zone) or an instant in UTC; null when it is neither. */
 export function readLocal(text: string, zone: string): number | null {
   const trimmed = text.trim();
-  if (/Z$/i.test(trimmed)) {
-    const ms = Date.parse(trimmed);
-    return Number.isNaN(ms) ? null : ms;
-  }
-  const m = /^(\d{4})-(\d\d)-(\d\d)[ T](\d\d):(\d\d)(?::(\d\d)(\.\d{1,3})?)?$/.exec(trimmed);
-  if (!m) return null;
-  const guess = Date.UTC(+m[1]!, +m[2]! - 1, +m[3]!, +m[4]!, +m[5]!, +(m[6] ?? 0), Math.round(+(m[7] ?? 0) * 1000));
-  if (new Date(guess).getUTCDate() !== +m[3]!) return null;
-  const first = guess - zoneOffset(guess, zone);
-  return guess - zoneOffset(first, zone);
+  const read = /Z$/i.test(trimmed)
+    ? DateTime.fromISO(trimmed.toUpperCase())
+    : /^\d{4}-\d\d-\d\d[ T]\d\d:\d\d/.test(trimmed)
+      ? DateTime.fromISO(trimmed.replace(' ', 'T'), { zone })
+      : null;
+  return read?.isValid ? read.toMillis() : null;
 }
 
 /** An instant as {@link readLocal} reads it back. */
 export function writeLocal(ms: number, zone: string): string {
-  const shifted = new Date(ms + zoneOffset(ms, zone)).toISOString();
-  const text = shifted.slice(0, 10) + ' ' + shifted.slice(11, 23);
-  return text.endsWith('.000') ? text.slice(0, -4) : text;
+  const local = DateTime.fromMillis(ms, { zone });
+  return local.toFormat(local.millisecond === 0 ? 'yyyy-MM-dd HH:mm:ss' : 'yyyy-MM-dd HH:mm:ss.SSS');
 }
+
+/** The beginning of a day of a zone, so many days after the one an instant lies in: also where the clock is changed at midnight. */
+export function startOfDay(ms: number, zone: string, daysLater = 0): number {
+  return DateTime.fromMillis(ms, { zone }).startOf('day').plus({ days: daysLater }).startOf('day').toMillis();
+}
+
+/** The same time of day so many days later. */
+export function daysLater(ms: number, zone: string, days: number): number {
+  return DateTime.fromMillis(ms, { zone }).plus({ days }).toMillis();
+}
+
+const numbers = new Intl.NumberFormat('en-GB');
+
+/** A number of things, with its thousands apart. */
+export const count = (n: number): string => numbers.format(n);
+
+/** Orders names as people do: Database 300 before Database 1200. */
+export const byName = new Intl.Collator('en', { numeric: true, sensitivity: 'base' }).compare;

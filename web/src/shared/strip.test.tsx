@@ -48,7 +48,9 @@ const cover: Cover = {
     { from: at(10), to: at(200) },
     { from: at(300), to: at(300) },
   ],
-  gaps: [{ from: at(200), to: at(200.001), atEnd: false, reasons: ['log l7: copy in s1 is damaged'] }],
+  gaps: [
+    { from: at(200), to: at(200.001), atEnd: false, beforeFirst: false, reasons: ['log l7: copy in s1 is damaged'] },
+  ],
   steps: [
     { at: at(0), latest: null },
     { at: at(20), latest: at(10) },

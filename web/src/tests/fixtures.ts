@@ -50,7 +50,20 @@ export const fleetPage = (...rows: Schemas['FleetRow'][]): Schemas['FleetPage'] 
   next: null,
 });
 
+export const findings = (...rows: Schemas['FindingRow'][]): Schemas['FindingPage'] => ({
+  rows,
+  byUrgency: (['now', 'soon', 'later'] as const).map((u) => rows.filter((r) => r.urgency === u).length),
+  total: rows.length,
+  next: null,
+  leftOut: [],
+});
+
 export const finding: Of<'FindingRow'> = (changes) => ({
+  key: `no-plan|${changes?.database ?? 'paint-shop'}|${changes?.what ?? ''}`,
+  databases: 1,
+  worstSeconds: null,
+  from: null,
+  to: null,
   code: 'no-plan',
   database: 'paint-shop',
   databaseName: 'Paint shop',

@@ -88,8 +88,13 @@ export const places = {
 };
 
 /** Shows a page at an address, as somebody with roles; the address it leads to can be read. */
-export function show(node: ReactNode, at = '/', roles: string[] = ['administer'], path = '*') {
-  const queries = new QueryClient({ defaultOptions: { queries: { retry: false }, mutations: { retry: false } } });
+export function show(
+  node: ReactNode,
+  at = '/',
+  roles: string[] = ['administer'],
+  path = '*',
+  queries = new QueryClient({ defaultOptions: { queries: { retry: false }, mutations: { retry: false } } }),
+) {
   return render(
     <ThemeProvider theme={theme}>
       <QueryClientProvider client={queries}>

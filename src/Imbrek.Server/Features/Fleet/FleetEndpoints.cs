@@ -176,7 +176,7 @@ internal static class FleetEndpoints
             g.To)).ToArray();
         return TypedResults.Ok(new FindingPage(
             rows,
-            [.. Enum.GetValues<Urgency>().Select(u => groups.Count(g => g.Worst.Urgency == u))],
+            [.. Enum.GetValues<Urgency>().OrderDescending().Select(u => groups.Count(g => g.Worst.Urgency == u))],
             groups.Count,
             start + rows.Length < groups.Count ? start + rows.Length : null,
             database is null ? [.. state.LeftOut.Select(l => new LeftOutView(l.Kind, l.Id, l.Why))] : []));

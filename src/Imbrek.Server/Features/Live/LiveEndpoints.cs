@@ -20,8 +20,7 @@ internal static class LiveEndpoints
         var listener = live.Listen(http.User.FindFirstValue(ClaimTypes.NameIdentifier) ?? "", session?.Session);
         if (listener is null)
         {
-            http.Response.Headers.RetryAfter = "10";
-            throw new BadInputException("", $"too many pages listen already (at most {LiveEvents.MostOfOne} of one person); close some", 429, "too-many");
+            throw new BadInputException("", $"too many pages listen already (at most {LiveEvents.MostOfOne} of one person); close some", 429, "too-many") { RetryAfter = TimeSpan.FromSeconds(10) };
         }
 
         http.Response.RegisterForDispose(listener);

@@ -95,8 +95,7 @@ internal static class Invitations
         var address = SignInEndpoints.AddressOf(http);
         if (throttle.Wait("", address) is { } wait)
         {
-            http.Response.Headers.RetryAfter = Math.Ceiling(wait.TotalSeconds).ToString(System.Globalization.CultureInfo.InvariantCulture);
-            throw new BadInputException("code", "too many wrong codes from where you are; wait and try again", 429, "too-many");
+            throw new BadInputException("code", "too many wrong codes from where you are; wait and try again", 429, "too-many") { RetryAfter = wait };
         }
 
         var (id, now) = (RandomSecret.Hash(code ?? ""), SystemClock.Instance.GetCurrentInstant());

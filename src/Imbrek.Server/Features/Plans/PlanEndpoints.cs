@@ -236,15 +236,23 @@ internal static class PlanEndpoints
         var now = clock.GetCurrentInstant();
         var id = string.IsNullOrEmpty(zone) ? fleet.Fleet.SiteList.Select(s => s.TimeZone).FirstOrDefault() ?? "UTC" : zone;
         var tz = DateTimeZoneProviders.Tzdb.GetZoneOrNull(id) ?? throw new BadInputException("zone", $"'{id}' is no time zone of the IANA list");
-        var start = string.IsNullOrEmpty(from) ? now.InZone(tz).Date
-            : NodaTime.Text.LocalDatePattern.Iso.Parse(from) is { Success: true } d ? d.Value : throw new BadInputException("from", $"'{from}' is not a date such as 2026-03-01");
-        if (!RecurrenceWords.TryParse(text, tz, start, out var r, out var error))
+        var start = string.IsNullOrEmpty(from) ? now.InZone(tz).Date.AtMidnight()
+            : NodaTime.Text.LocalDatePattern.Iso.Parse(from) is { Success: true } d ? d.Value.AtMidnight()
+            : NodaTime.Text.LocalDateTimePattern.GeneralIso.Parse(from) is { Success: true } t ? t.Value
+            : throw new BadInputException("from", $"'{from}' is not a date or a local time, such as 2026-03-01 or 2026-03-01T23:30:00");
+        if (!RecurrenceWords.TryParse(text, tz, start.Date, out var r, out var error))
         {
             return TypedResults.Ok(new WordsView(null, null, null, [], error, RecurrenceWords.Examples));
         }
 
+        if (RecurrenceWords.IsRule(text))
+        {
+            // A rule takes its time of day from its start.
+            r = new Recurrence(r!.Rule, start, tz);
+        }
+
         var (days, times) = (new List<LocalDate>(), new List<LocalDateTime>());
-        foreach (var one in (except ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries))
+        foreach (var one in (except ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries).Take(1_000))
         {
             if (NodaTime.Text.LocalDatePattern.Iso.Parse(one) is { Success: true } day)
             {

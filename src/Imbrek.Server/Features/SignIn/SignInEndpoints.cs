@@ -37,8 +37,7 @@ internal static class SignInEndpoints
         var (name, address) = (request.Name ?? "", AddressOf(http));
         if (throttle.Wait(name, address) is { } wait)
         {
-            http.Response.Headers.RetryAfter = Math.Ceiling(wait.TotalSeconds).ToString(System.Globalization.CultureInfo.InvariantCulture);
-            throw new BadInputException("name", $"too many wrong passwords from where you are; wait {Core.Recovery.PlainDuration.Of(Math.Ceiling(wait.TotalSeconds))} and try again", 429, "too-many");
+            throw new BadInputException("name", $"too many wrong passwords from where you are; wait {Core.Recovery.PlainDuration.Of(Math.Ceiling(wait.TotalSeconds))} and try again", 429, "too-many") { RetryAfter = wait };
         }
 
         // One answer, in one time, for a wrong name, a wrong password and somebody who may not sign in: which names exist is nobody's business.

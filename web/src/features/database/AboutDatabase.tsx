@@ -41,9 +41,9 @@ export function AboutDatabase({
         )}
       </SideSection>
       {plan && <PlanSection plan={plan} zone={zone} database={mayOperate ? d.id : null} />}
-      {(findings.data?.length ?? 0) > 0 && (
+      {(findings.data?.rows.length ?? 0) > 0 && (
         <SideSection title="Findings">
-          {findings.data!.map((f, i) => (
+          {findings.data!.rows.map((f, i) => (
             <Box key={i} sx={{ mb: 1 }}>
               <b>
                 <Said text={f.what} zone={zone} />.

@@ -1,7 +1,7 @@
 import { act, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
-import { at, cover, database, finding, loss, set } from '../../tests/fixtures';
+import { at, cover, database, finding, findings, loss, set } from '../../tests/fixtures';
 import { Refusal, server, show } from '../../tests/page';
 import { moveInstant } from '../../app/useKeys';
 import DatabasePage from './DatabasePage';
@@ -32,7 +32,7 @@ const answers = {
   'GET /api/databases/tickets/cover': cover(),
   'GET /api/databases/tickets/sets': { sets: [log, full], next: null },
   'GET /api/databases/tickets/sets/tickets-log-1': { set: log, needs: ['tickets-full-1'], neededBy: 3, unusable: null },
-  'GET /api/findings': [],
+  'GET /api/findings': findings(),
 };
 const open = (changes: Record<string, unknown> = {}, address = '/databases/tickets', roles = ['administer']) => {
   const asked = server({ ...answers, ...changes });
@@ -110,7 +110,13 @@ describe('a database', () => {
     open({
       'GET /api/databases/tickets/cover': cover({
         gaps: [
-          { from: '2026-11-22T10:00:00Z', to: '2026-11-22T10:20:00Z', atEnd: false, reasons: ['a log set is damaged'] },
+          {
+            from: '2026-11-22T10:00:00Z',
+            to: '2026-11-22T10:20:00Z',
+            atEnd: false,
+            beforeFirst: false,
+            reasons: ['a log set is damaged'],
+          },
         ],
       }),
     });
@@ -178,7 +184,7 @@ describe('a database', () => {
   });
 
   it('lets who only looks neither note nor ask for runs', async () => {
-    open({ 'GET /api/findings': [finding({ what: 'No plan covers it' })] }, '/databases/tickets', ['look']);
+    open({ 'GET /api/findings': findings(finding({ what: 'No plan covers it' })) }, '/databases/tickets', ['look']);
     await screen.findByText(/Nobody backs it up/);
     expect(screen.queryByRole('button', { name: 'Note an incident' })).toBeNull();
     expect(screen.queryByText(/Run a task of it/)).toBeNull();

@@ -6,13 +6,15 @@ import { api, got, type Schemas } from '../../api/client';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
-import { duration, localTime, utc } from '../../shared/format';
+import { count, duration, localTime, utc } from '../../shared/format';
 
 interface Body {
   run?: string;
   outcome?: string;
   why?: string;
   title?: string;
+  name?: string;
+  roles?: string[];
   target?: string;
   host?: string;
   databases?: number;
@@ -52,7 +54,7 @@ export default function EvidencePage() {
             data-testid="ledger-state"
             sx={{ fontWeight: 600, color: state.data.holds ? 'primary.main' : 'error.main' }}
           >
-            {state.data.holds ? `All ${state.data.entries} entries hold` : `Broken: ${state.data.whatIsWrong}`}
+            {state.data.holds ? `All ${count(state.data.entries)} entries hold` : `Broken: ${state.data.whatIsWrong}`}
           </Box>
         )}
         <Box sx={{ flex: 1 }} />
@@ -61,13 +63,24 @@ export default function EvidencePage() {
             Only {database}; show all
           </Button>
         )}
+        <Button href="/api/ledger/key" download>
+          Public key
+        </Button>
         <Button href="/api/ledger/export" download>
           Export
         </Button>
       </Box>
       <Box component="p" sx={{ color: 'text.secondary', mt: 0.5 }}>
-        Each entry carries the hash of the one before, so nothing can be edited or removed without it showing. Check an
-        export anywhere with <code>./imbrek verify-ledger FILE</code>.
+        Each entry carries the hash of the one before, and an export ends with where the ledger stands, signed
+        {state.data && (
+          <>
+            {' by key '}
+            <code title={state.data.key}>{state.data.key.slice(0, 16)}</code>
+          </>
+        )}
+        . Check it anywhere with <code>./imbrek verify-ledger FILE --key KEY.pem</code>, and with{' '}
+        <code>--head HASH</code> against a hash you noted before: then neither an end cut off nor a ledger written anew
+        goes unseen.
       </Box>
       {entries.length === 0 && pages.isSuccess && (
         <Box>No entry yet. Restores, incidents and imports are written here as they end.</Box>
@@ -108,7 +121,8 @@ function Entry({ entry: e, zone, search }: { entry: Schemas['EntryView']; zone: 
         {b.outcome && `, ${b.outcome}`}{' '}
         {e.database && <Link to={withPremise(`/databases/${e.database}`, search)}>{e.database}</Link>}{' '}
         {b.title && `“${b.title}”`}
-        {e.kind === 'import' && `${b.databases} databases, ${b.sets} sets`}
+        {e.kind === 'import' && `${count(b.databases ?? 0)} databases, ${count(b.sets ?? 0)} sets`}
+        {b.name && <b>{b.name}</b>} {b.roles?.join(', ')}
         {b.run && (
           <>
             {' · '}

@@ -24,7 +24,7 @@ const restore = entry(7, 'restore', {
     checks: [{ passed: true }, { passed: false }],
   },
 });
-const holds = { entries: 7, holds: true, whatIsWrong: null, lastHash: 'x' };
+const holds = { entries: 7, holds: true, whatIsWrong: null, lastHash: 'x', key: 'f00d'.repeat(16) };
 const open = (ledger: unknown, state: unknown = holds, address = '/evidence') => {
   const asked = server({ 'GET /api/places': places, 'GET /api/ledger': ledger, 'GET /api/ledger/verify': state });
   show(<EvidencePage />, address);

@@ -4,12 +4,13 @@ import TextField from '@mui/material/TextField';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { useQuery } from '@tanstack/react-query';
-import { useMemo } from 'react';
-import { useSearchParams } from 'react-router';
+import { useDeferredValue, useEffect, useMemo, useState } from 'react';
+import { useLocation, useNavigate, useSearchParams } from 'react-router';
 import { api, got } from '../../api/client';
-import { usePremise } from '../../app/premise';
+import { usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
+import { byName, count } from '../../shared/format';
 import { byNeed, TileShape, verdictWord, type Verdict } from '../../shared/VerdictMark';
 import { Worksheet } from '../../shared/Worksheet';
 import { PutUnderPlan } from '../plans/PutUnderPlan';
@@ -21,7 +22,11 @@ export default function FleetPage() {
   const premise = usePremise();
   const [params, setParams] = useSearchParams();
   const only = params.get('only') as Verdict | null;
-  const find = params.get('find') ?? '';
+  // The address follows the filter when one stops typing; the rows follow at once, as fast as they can be drawn.
+  const [typed, setTyped] = useState<string | null>(null);
+  const find = typed ?? params.get('find') ?? '';
+  const wanted = useDeferredValue(find);
+  const finding = params.get('finding');
   const order = params.get('order') ?? 'service';
   const mayPlan = useMay('plan');
   const fleet = useQuery({
@@ -39,11 +44,34 @@ export default function FleetPage() {
       },
       { replace: key === 'find' },
     );
-  const lines = useMemo(() => arrange(fleet.data?.rows ?? [], find, only, order), [fleet.data, find, only, order]);
+  const { search } = useLocation();
+  const navigate = useNavigate();
+  useEffect(() => {
+    if (typed === null) return;
+    const timer = setTimeout(() => {
+      put('find', typed || null);
+      setTyped(null);
+    }, 400);
+    return () => clearTimeout(timer);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- only typing moves the address
+  }, [typed]);
+  const of = useQuery({
+    queryKey: ['findings', 'databases', finding],
+    enabled: finding !== null,
+    queryFn: () => got(api.GET('/api/findings/databases', { params: { query: { key: finding! } } })),
+  });
+  const rowsOf = useMemo(() => {
+    const ids = finding === null ? null : new Set(of.data ?? []);
+    return searchable((fleet.data?.rows ?? []).filter((r) => ids === null || ids.has(r.id)));
+  }, [fleet.data, finding, of.data]);
+  const lines = useMemo(() => arrange(rowsOf, wanted, only, order), [rowsOf, wanted, only, order]);
+  const rows = useMemo(() => lines.flatMap((l) => ('row' in l ? [l.row.id] : [])), [lines]);
+  const counts = useMemo(() => {
+    const by = new Map<Verdict, number>();
+    fleet.data?.rows.forEach((r) => by.set(r.verdict, (by.get(r.verdict) ?? 0) + 1));
+    return by;
+  }, [fleet.data]);
   if (fleet.error) return <Failure error={fleet.error} again={() => void fleet.refetch()} />;
-  const rows = lines.flatMap((l) => ('row' in l ? [l.row.id] : []));
-  const counts = new Map<Verdict, number>();
-  fleet.data?.rows.forEach((r) => counts.set(r.verdict, (counts.get(r.verdict) ?? 0) + 1));
   return (
     <Worksheet side={284} fill>
       <Box sx={{ display: 'flex', flexDirection: 'column', minHeight: 0, minWidth: 0 }}>
@@ -63,7 +91,7 @@ export default function FleetPage() {
                 key={v}
                 value={v}
                 title={verdictWord[v]}
-                aria-label={`${fleet.data ? (counts.get(v) ?? 0) : ''} ${verdictWord[v]}`.trim()}
+                aria-label={`${fleet.data ? count(counts.get(v) ?? 0) : ''} ${verdictWord[v]}`.trim()}
                 sx={{
                   gap: 0.75,
                   py: 0.25,
@@ -73,7 +101,7 @@ export default function FleetPage() {
                   '&.Mui-selected': { color: `verdict.${v}` },
                 }}
               >
-                <TileShape verdict={v} /> {fleet.data && (counts.get(v) ?? 0)}
+                <TileShape verdict={v} /> {fleet.data && count(counts.get(v) ?? 0)}
                 <Box component="span" sx={{ display: { xs: 'none', lg: 'inline' } }}>
                   {verdictWord[v]}
                 </Box>
@@ -84,7 +112,7 @@ export default function FleetPage() {
           <TextField
             placeholder="Filter"
             value={find}
-            onChange={(e) => put('find', e.target.value)}
+            onChange={(e) => setTyped(e.target.value)}
             sx={{ width: 110 }}
             slotProps={{ htmlInput: { 'aria-label': 'Filter' } }}
           />
@@ -96,10 +124,15 @@ export default function FleetPage() {
             {order === 'service' ? 'Sort by need' : 'By service'}
           </Button>
         </Box>
-        {mayPlan && (find !== '' || only !== null) && rows.length > 0 && (
+        {(wanted !== '' || only !== null || finding !== null) && (
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1.5, px: 2, pb: 1 }}>
-            {rows.length} of {fleet.data?.rows.length} shown
-            <PutUnderPlan databases={rows} />
+            {count(rows.length)} of {count(fleet.data?.rows.length ?? 0)} shown
+            {finding !== null && (
+              <Button onClick={() => void navigate(withPremise('/fleet', search))}>
+                Those of one finding; show all
+              </Button>
+            )}
+            {mayPlan && rows.length > 0 && <PutUnderPlan databases={rows} />}
           </Box>
         )}
         <FleetTable
@@ -115,27 +148,38 @@ export default function FleetPage() {
   );
 }
 
-function arrange(rows: Row[], find: string, only: Verdict | null, order: string): Line[] {
+/** A row with what it is looked for by, so that a key in the filter costs one look at each. */
+interface Searchable {
+  row: Row;
+  text: string;
+  worst: number;
+}
+
+const searchable = (rows: Row[]): Searchable[] =>
+  rows
+    .map((row) => ({
+      row,
+      text: `${row.name} ${row.id} ${row.service ?? ''} ${row.host} ${row.engine}`.toLowerCase(),
+      worst: Math.min(byNeed(row.supposed), byNeed(row.verdict)),
+    }))
+    .toSorted((a, b) => a.worst - b.worst || byName(a.row.name, b.row.name));
+
+/** What is shown, in order: rows come sorted by need and name, so that only groups are put in order here. */
+function arrange(rows: Searchable[], find: string, only: Verdict | null, order: string): Line[] {
   const wanted = find.trim().toLowerCase();
-  const shown = rows.filter(
-    (r) =>
-      (!only || r.verdict === only) &&
-      (!wanted || `${r.name} ${r.id} ${r.service ?? ''} ${r.host} ${r.engine}`.toLowerCase().includes(wanted)),
-  );
-  const worst = (r: Row) => Math.min(byNeed(r.supposed), byNeed(r.verdict));
-  const byWorst = (a: Row, b: Row) => worst(a) - worst(b) || a.name.localeCompare(b.name);
-  if (order === 'need') return shown.toSorted(byWorst).map((row) => ({ row }));
-  const groups = new Map<string, Row[]>();
+  const shown = rows.filter((r) => (!only || r.row.verdict === only) && (!wanted || r.text.includes(wanted)));
+  if (order === 'need') return shown.map(({ row }) => ({ row }));
+  const groups = new Map<string, Searchable[]>();
   for (const r of shown) {
-    const service = r.service ?? 'No service';
+    const service = r.row.service ?? 'No service';
     const members = groups.get(service);
     if (members) members.push(r);
     else groups.set(service, [r]);
   }
   return [...groups]
-    .toSorted(([, a], [, b]) => Math.min(...a.map(worst)) - Math.min(...b.map(worst)))
+    .toSorted(([, a], [, b]) => a[0]!.worst - b[0]!.worst)
     .flatMap(([service, members]) => [
-      { service, rows: members },
-      ...members.toSorted(byWorst).map((row) => ({ row })),
+      { service, rows: members.map((m) => m.row) },
+      ...members.map(({ row }) => ({ row })),
     ]);
 }

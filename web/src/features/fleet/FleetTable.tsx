@@ -1,34 +1,19 @@
-import Box from '@mui/material/Box';
-import Tooltip from '@mui/material/Tooltip';
 import { useVirtualizer } from '@tanstack/react-virtual';
-import { useRef, useState, type KeyboardEvent } from 'react';
+import { memo, useCallback, useRef, useState, type KeyboardEvent } from 'react';
 import { Link, useLocation } from 'react-router';
 import type { Schemas } from '../../api/client';
 import { useGo, withPremise } from '../../app/premise';
 import { UsedBar } from '../../shared/Figure';
-import { duration } from '../../shared/format';
+import { count, duration } from '../../shared/format';
 import { MiniStrip } from '../../shared/MiniStrip';
 import { TileShape, verdictWord } from '../../shared/VerdictMark';
 import { lossWord } from '../../shared/words';
+import './fleetTable.css';
 
 export type Row = Schemas['FleetRow'];
 /** A database, or the heading of a service above its own. */
 export type Line = { service: string; rows: Row[] } | { row: Row };
 
-/** The cells of a row. Narrower screens leave out what takes most room of all that the page of a database tells as well. */
-const cells = {
-  display: 'grid',
-  gridTemplateColumns: {
-    xs: '20px minmax(0, 1fr) 88px 88px',
-    md: '20px minmax(132px, 1fr) 80px 126px 118px 82px 88px',
-    lg: '20px minmax(132px, 1fr) 80px 120px 104px 126px 118px 82px 88px',
-  },
-  gap: 1,
-  px: 2,
-  borderBottom: 1,
-  '& > [data-from="md"]': { display: { xs: 'none', md: 'block' } },
-  '& > [data-from="lg"]': { display: { xs: 'none', lg: 'block' } },
-} as const;
 const heads: [word: string, from?: 'md' | 'lg'][] = [
   [''],
   ['Database'],
@@ -43,7 +28,7 @@ const heads: [word: string, from?: 'md' | 'lg'][] = [
 const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
 
-/** Databases as rows, however many: only those in sight are drawn; arrows move, Enter opens. */
+/** Databases as rows, however many: only those in sight are drawn, each anew only when it changes; arrows move, Enter opens. */
 export function FleetTable({
   lines,
   from,
@@ -62,12 +47,14 @@ export function FleetTable({
   // One row is always within reach of the Tab key; group headings are not rows to open.
   const focus = lines[chosen] && 'row' in lines[chosen] ? chosen : lines.findIndex((l) => 'row' in l);
   const go = useGo();
+  const { search } = useLocation();
+  const estimateSize = useCallback((i: number) => ('row' in lines[i]! ? 32 : 28), [lines]);
   // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer must be asked anew at each render, and is
   const virtual = useVirtualizer({
     count: lines.length,
     getScrollElement: () => scroller.current,
-    estimateSize: (i) => ('row' in lines[i]! ? 32 : 28),
-    overscan: 12,
+    estimateSize,
+    overscan: 6,
   });
   const move = (e: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -lines.length, End: lines.length }[
@@ -85,183 +72,155 @@ export function FleetTable({
     requestAnimationFrame(() => scroller.current?.querySelector<HTMLElement>(`[data-line="${next}"]`)?.focus());
   };
   return (
-    <Box
+    <div
       role="grid"
       aria-label="Databases"
       aria-rowcount={lines.length + 1}
       tabIndex={-1}
       onKeyDown={move}
-      sx={{ flex: 1, minHeight: 0, display: 'flex', flexDirection: 'column' }}
+      className="fleet-grid"
     >
-      <Box role="row" sx={{ ...cells, py: 0.5, borderColor: 'line', color: 'text.secondary', fontSize: 12 }}>
+      <div role="row" className="fleet-row head">
         {heads.map(([h, from], i) => (
-          <span role="columnheader" key={i} data-from={from} style={{ whiteSpace: 'nowrap' }}>
+          <span role="columnheader" key={i} data-from={from}>
             {h === 'losses'
               ? losses.map((l) => (
-                  <span
-                    key={l}
-                    title={`Agreed: ${lossWord[l]}`}
-                    style={{ display: 'inline-block', width: 24, textAlign: 'center', fontSize: 11 }}
-                  >
+                  <span key={l} title={`Agreed: ${lossWord[l]}`} className="loss">
                     {lossHead[l]}
                   </span>
                 ))
               : h || <span style={{ position: 'absolute', clip: 'rect(0 0 0 0)' }}>Mark</span>}
           </span>
         ))}
-      </Box>
-      <Box ref={scroller} role="rowgroup" sx={{ flex: 1, minHeight: 0, overflow: 'auto' }}>
+      </div>
+      <div ref={scroller} role="rowgroup" className="fleet-lines">
         {lines.length === 0 && (
-          <Box role="row" sx={{ p: 3, color: 'text.secondary' }}>
-            <span role="gridcell">
+          <div role="row" className="fleet-row" style={{ padding: 24, border: 0, display: 'block' }}>
+            <span role="gridcell" className="faint">
               {loading
                 ? 'Working out every database under this premise…'
                 : 'No database here. Import a fleet file in Setup, or clear the filter.'}
             </span>
-          </Box>
+          </div>
         )}
         <div role="presentation" style={{ height: virtual.getTotalSize(), position: 'relative' }}>
           {virtual.getVirtualItems().map((item) => {
             const line = lines[item.index]!;
-            const place = {
-              position: 'absolute',
-              top: 0,
-              left: 0,
-              right: 0,
-              height: item.size,
-              transform: `translateY(${item.start}px)`,
-            } as const;
             return 'row' in line ? (
               <DatabaseRow
                 key={item.key}
                 row={line.row}
                 index={item.index}
+                top={item.start}
+                height={item.size}
                 from={from}
                 to={to}
                 supposing={supposing}
-                style={place}
+                search={search}
                 focused={focus === item.index}
-                onFocus={() => setFocus(item.index)}
+                onFocus={setFocus}
               />
             ) : (
-              <Box
+              <div
                 key={item.key}
                 role="row"
-                style={place}
-                sx={{
-                  px: 2,
-                  display: 'flex',
-                  alignItems: 'flex-end',
-                  pb: 0.5,
-                  gap: 1,
-                  fontWeight: 650,
-                  borderBottom: 1,
-                  borderColor: 'divider',
-                }}
+                className="fleet-service fleet-line"
+                style={{ height: item.size, transform: `translateY(${item.start}px)` }}
               >
                 <span role="gridcell">
                   {line.service}
-                  <Box component="span" sx={{ ml: 1, fontWeight: 400, color: 'text.secondary' }}>
-                    {line.rows.length} {line.rows.length === 1 ? 'database' : 'databases'}
-                  </Box>
+                  <small>
+                    {count(line.rows.length)} {line.rows.length === 1 ? 'database' : 'databases'}
+                  </small>
                 </span>
-              </Box>
+              </div>
             );
           })}
         </div>
-      </Box>
-    </Box>
+      </div>
+    </div>
   );
 }
 
-function DatabaseRow(props: {
+const DatabaseRow = memo(function DatabaseRow({
+  row,
+  index,
+  top,
+  height,
+  from,
+  to,
+  supposing,
+  search,
+  focused,
+  onFocus,
+}: {
   row: Row;
   index: number;
+  top: number;
+  height: number;
   from: string;
   to: string;
   supposing: boolean;
-  style: React.CSSProperties;
+  search: string;
   focused: boolean;
-  onFocus: () => void;
+  onFocus: (index: number) => void;
 }) {
-  const { row } = props;
-  const { search } = useLocation();
-  const shown = props.supposing ? row.supposed : row.verdict;
-  const why = props.supposing ? row.supposedReason : row.reasons[0];
+  const shown = supposing ? row.supposed : row.verdict;
+  const why = supposing ? row.supposedReason : row.reasons[0];
+  const noPlan = row.plans.length === 0;
   return (
-    <Box
+    <div
       role="row"
-      aria-rowindex={props.index + 2}
+      aria-rowindex={index + 2}
       data-database={row.id}
-      style={props.style}
-      sx={{
-        ...cells,
-        alignItems: 'center',
-        borderColor: 'divider',
-        '&:hover, &:focus-within': { bgcolor: 'background.paper' },
-      }}
+      className="fleet-row fleet-line"
+      style={{ height, transform: `translateY(${top}px)` }}
     >
       <span role="gridcell">
         <TileShape verdict={shown} size={16} />
       </span>
-      <Box role="gridcell" sx={{ minWidth: 0, overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }}>
+      <span role="gridcell" className="name">
         <Link
           to={withPremise(`/databases/${row.id}`, search)}
-          data-line={props.index}
-          tabIndex={props.focused ? 0 : -1}
-          onFocus={props.onFocus}
-          style={{ textDecoration: 'none', fontWeight: 600 }}
+          data-line={index}
+          tabIndex={focused ? 0 : -1}
+          onFocus={() => onFocus(index)}
         >
           {row.name}
         </Link>
-        <Box
-          component="span"
-          sx={{ display: { xs: 'none', md: 'inline' }, color: 'text.secondary', ml: 1, fontSize: 12 }}
-        >
-          {row.host}
-        </Box>
-      </Box>
-      <Box
+        <span className="host">{row.host}</span>
+      </span>
+      <span
         role="gridcell"
         data-from="md"
         title={why ?? undefined}
-        sx={{ color: `verdict.${shown}`, fontWeight: 600, overflow: 'hidden' }}
+        className="verdict"
+        style={{ color: `var(--mui-palette-verdict-${shown})` }}
       >
         {verdictWord[shown]}
-      </Box>
-      <Box role="gridcell" data-from="lg">
+      </span>
+      <span role="gridcell" data-from="lg">
         {losses.map((kind) => {
           const m = row.losses.find((l) => l.loss === kind);
-          return (
-            <Box
+          return m ? (
+            <span
               key={kind}
-              component="span"
-              sx={{
-                width: 24,
-                height: 20,
-                display: 'inline-flex',
-                alignItems: 'center',
-                justifyContent: 'center',
-                verticalAlign: 'middle',
-              }}
+              className="loss"
+              role="img"
+              title={`${lossWord[kind]}: ${verdictWord[m.verdict]}${m.reason ? ` — ${m.reason}` : ''}`}
+              aria-label={`${lossWord[kind]}: ${verdictWord[m.verdict]}`}
             >
-              {m ? (
-                <Tooltip title={`${lossWord[kind]}: ${verdictWord[m.verdict]}${m.reason ? ` — ${m.reason}` : ''}`}>
-                  <span role="img" aria-label={`${lossWord[kind]}: ${verdictWord[m.verdict]}`}>
-                    <TileShape verdict={m.verdict} size={13} />
-                  </span>
-                </Tooltip>
-              ) : (
-                <Box component="span" title={`${lossWord[kind]}: not agreed`} sx={{ color: 'line' }}>
-                  ·
-                </Box>
-              )}
-            </Box>
+              <TileShape verdict={m.verdict} size={13} />
+            </span>
+          ) : (
+            <span key={kind} className="loss" title={`${lossWord[kind]}: not agreed`}>
+              ·
+            </span>
           );
         })}
-      </Box>
+      </span>
       <span role="gridcell" data-from="lg">
-        {props.from && <MiniStrip cover={row.cover} from={props.from} to={props.to} width={104} />}
+        {from && <MiniStrip cover={row.cover} from={from} to={to} width={104} />}
       </span>
       <Cell seconds={row.couldLoseSeconds} limit={row.rpoSeconds} none="all of it" />
       <Cell
@@ -270,37 +229,34 @@ function DatabaseRow(props: {
         none={row.noPath ? 'no way back' : 'not known'}
         title={row.noPath}
       />
-      <Box
+      <span
         role="gridcell"
         data-from="md"
-        sx={{
-          whiteSpace: 'nowrap',
-          overflow: 'hidden',
-          color: row.plans.length === 0 || row.designedLosesAll ? 'verdict.breached' : 'text.primary',
-        }}
+        className="clip"
+        style={noPlan || row.designedLosesAll ? { color: 'var(--mui-palette-verdict-breached)' } : undefined}
         title={
-          row.plans.length === 0
+          noPlan
             ? 'No plan covers it'
             : `${row.plans.join(', ')}: could lose ${designed(row)}, back in ${duration(row.designedBackInSeconds)}`
         }
       >
-        {row.plans.length === 0 ? 'no plan' : designed(row)}
-      </Box>
-      <Box
+        {noPlan ? 'no plan' : designed(row)}
+      </span>
+      <span
         role="gridcell"
         data-from="md"
-        sx={{ color: row.proofCounts ? 'text.primary' : 'text.secondary', whiteSpace: 'nowrap' }}
+        className={row.proofCounts ? 'clip' : 'clip faint'}
         title={
           row.proofAt
             ? `lost ${duration(row.proofLostSeconds)}, back in ${duration(row.proofServiceSeconds)}`
             : undefined
         }
       >
-        {row.proofAt ? `${ago(row.proofAt, props.to)}${row.proofCounts ? '' : ', void'}` : 'never'}
-      </Box>
-    </Box>
+        {row.proofAt ? `${ago(row.proofAt, to)}${row.proofCounts ? '' : ', void'}` : 'never'}
+      </span>
+    </div>
   );
-}
+});
 
 /** The most that could be lost as planned; a dash while it is worked out. */
 function designed(row: Row): string {
@@ -326,31 +282,12 @@ function Cell({
 }) {
   const over = seconds === null || (limit !== null && seconds > limit);
   return (
-    <Box
-      role="gridcell"
-      title={title ?? (limit === null ? undefined : `objective ${duration(limit)}`)}
-      sx={{ minWidth: 0 }}
-    >
-      <Box
-        sx={{
-          whiteSpace: 'nowrap',
-          color: over ? 'verdict.breached' : 'text.primary',
-          fontWeight: over ? 650 : 400,
-          lineHeight: 1.2,
-        }}
-      >
+    <span role="gridcell" title={title ?? (limit === null ? undefined : `objective ${duration(limit)}`)}>
+      <span className={over ? 'figure over' : 'figure'}>
         {seconds === null ? none : duration(seconds)}
-        {limit !== null && (
-          <Box
-            component="span"
-            sx={{ display: { xs: 'none', md: 'inline' }, color: 'text.secondary', fontWeight: 400, fontSize: 11.5 }}
-          >
-            {' '}
-            / {duration(limit)}
-          </Box>
-        )}
-      </Box>
+        {limit !== null && <span className="objective"> / {duration(limit)}</span>}
+      </span>
       <UsedBar value={seconds} limit={limit} width={84} />
-    </Box>
+    </span>
   );
 }

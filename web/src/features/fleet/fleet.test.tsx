@@ -1,7 +1,8 @@
 import { fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { beforeAll, describe, expect, it, vi } from 'vitest';
-import { finding, fleetPage, fleetRow } from '../../tests/fixtures';
-import { server, show } from '../../tests/page';
+import { finding, findings, fleetPage, fleetRow } from '../../tests/fixtures';
+import type { Schemas } from '../../api/client';
+import { places, server, show, type Asked } from '../../tests/page';
 import FleetPage from './FleetPage';
 import { NeedsYou } from './NeedsYou';
 
@@ -38,9 +39,9 @@ const paint = fleetRow({
   proofAt: null,
   proofCounts: false,
 });
-const answers = (...findings: unknown[]) => ({
+const answers = (...rows: Schemas['FindingRow'][]) => ({
   'GET /api/fleet': fleetPage(tickets, passes, paint),
-  'GET /api/findings': findings,
+  'GET /api/findings': findings(...rows),
   'GET /api/plans': { plans: [], uncovered: [], conflicting: [] },
 });
 const names = () => screen.getAllByRole('link', { name: /^(Tickets|Passes|Paint shop)$/ }).map((l) => l.textContent);
@@ -96,8 +97,8 @@ describe('the fleet', () => {
     await waitFor(() => expect(names()).toEqual(['Paint shop']));
     expect(screen.getByText(/1 of 3 shown/)).toBeTruthy();
     fireEvent.change(screen.getByLabelText('Filter'), { target: { value: 'row engine' } });
-    expect(names()).toHaveLength(3);
-    expect(screen.getByTestId('address').textContent).toContain('find=row+engine');
+    await waitFor(() => expect(names()).toHaveLength(3));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('find=row+engine'));
     fireEvent.click(screen.getByRole('button', { name: '1 breached' }));
     expect(names()).toEqual(['Passes']);
     expect(screen.getByTestId('address').textContent).toContain('only=breached');
@@ -107,7 +108,8 @@ describe('the fleet', () => {
     server(answers());
     show(<FleetPage />, '/fleet?find=north', ['look']);
     await waitFor(() => expect(names()).toEqual(['Paint shop']));
-    expect(screen.queryByText(/shown/)).toBeNull();
+    expect(screen.getByText(/1 of 3 shown/)).toBeTruthy();
+    expect(screen.queryByLabelText(/^Put it under/)).toBeNull();
   });
 
   it('says so when a filter leaves nothing', async () => {
@@ -143,12 +145,12 @@ describe('the fleet', () => {
 describe('what needs you', () => {
   it('stands by urgency, each with its reason and where it is mended', async () => {
     server({
-      'GET /api/findings': [
-        finding({ code: 'never-restored', urgency: 'soon', database: 'tickets', remedy: 'Restore it aside' }),
+      'GET /api/findings': findings(
         finding(),
         finding({ code: 'keeps-failing', database: 'notices', remedy: 'Mend the cause' }),
         finding({ code: 'does-not-end', database: 'fares', remedy: 'End it' }),
-      ],
+        finding({ code: 'never-restored', urgency: 'soon', database: 'tickets', remedy: 'Restore it aside' }),
+      ),
     });
     show(<NeedsYou />, '/fleet?loss=host');
     await screen.findByText('Needs you · 4');
@@ -163,15 +165,62 @@ describe('what needs you', () => {
     expect(to('End it')).toBe('/task-runs?loss=host&database=fares');
   });
 
-  it('is not longer than one can read', async () => {
-    server({ 'GET /api/findings': Array.from({ length: 100 }, (_, i) => finding({ database: `d${i}` })) });
+  it('says what many databases have in common once, with the worst, the span, and the way to them', async () => {
+    server({
+      'GET /api/findings': findings(
+        finding({
+          key: 'log-hole|x',
+          databases: 1234,
+          databaseName: 'Database 7',
+          worstSeconds: 7200,
+          from: '2026-11-20T00:00:00Z',
+          to: '2026-11-22T00:00:00Z',
+          remedy: 'Take a full now',
+        }),
+      ),
+      'GET /api/places': places,
+    });
+    show(<NeedsYou />, '/fleet?loss=host');
+    await screen.findByText('1,234 databases');
+    expect(screen.getByText(/that is the worst, 2 h/).textContent).toContain('from Fri 20 Nov');
+    const to = screen.getByRole('link', { name: 'Take a full now' }).getAttribute('href')!;
+    expect(new URLSearchParams(to.split('?')[1]).get('finding')).toBe('log-hole|x');
+  });
+
+  it('comes a page at a time', async () => {
+    const asked = server({
+      'GET /api/findings': (a: Asked) => ({
+        ...findings(finding({ database: `d${a.query.get('from')}` })),
+        total: 2000,
+        next: a.query.get('from') === '0' ? 30 : null,
+      }),
+    });
     show(<NeedsYou />);
-    await screen.findByText(/and 60 more/);
-    expect(screen.getAllByText('Put it under a plan')).toHaveLength(40);
+    fireEvent.click(await screen.findByRole('button', { name: 'Show 30 of 1,999 more' }));
+    await waitFor(() => expect(screen.getAllByText('Put it under a plan')).toHaveLength(2));
+    expect(asked.filter((a) => a.path === '/api/findings').map((a) => a.query.get('from'))).toEqual(['0', '30']);
+  });
+
+  it('says what is kept and cannot be read, and how it is mended', async () => {
+    server({
+      'GET /api/findings': {
+        ...findings(),
+        leftOut: [
+          { kind: 'plan', id: 'nights', why: 'tasks[0].recurrence.start: must lie between 1900 and 2200' },
+          { kind: 'store', id: 'quay-s9', why: 'no rate' },
+        ],
+      },
+    });
+    show(<NeedsYou />);
+    await screen.findByText('Cannot be read · 2');
+    expect(screen.getByRole('link', { name: 'Mend it and save it anew' }).getAttribute('href')).toBe('/plans/nights');
+    expect(screen.getByRole('link', { name: /Export the fleet as it is kept/ }).getAttribute('href')).toContain(
+      'kept=true',
+    );
   });
 
   it('says why nothing does', async () => {
-    server({ 'GET /api/findings': [] });
+    server({ 'GET /api/findings': findings() });
     show(<NeedsYou />);
     await screen.findByText(/^Nothing\. Every database/);
   });

@@ -5,18 +5,18 @@ import Button from '@mui/material/Button';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { useEffect, useRef, useState } from 'react';
+import { useEffect, useMemo, useRef, useState } from 'react';
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from 'react-router';
 import { api, ApiError, got, type Schemas } from '../../api/client';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
-import { localTime } from '../../shared/format';
+import { byName, count, localTime } from '../../shared/format';
 import { Worksheet } from '../../shared/Worksheet';
 import { ConsequenceColumn } from './ConsequenceColumn';
 import { Differences } from './Differences';
-import { nextTask, withMembers, withSettingsOf, type PlanDraft } from './draft';
+import { kindWord, nextTask, withMembers, withSettingsOf, type PlanDraft } from './draft';
 import { RetentionPanel } from './RetentionPanel';
 import { TaskRow } from './TaskRow';
 import { TellPanel } from './TellPanel';
@@ -45,7 +45,7 @@ export default function PlanPage() {
   const plan = document as unknown as PlanDraft;
   return (
     <EditedPlan
-      key={`${id} ${params.get('ready')} ${copyOf} ${saved.data?.version}`}
+      key={`${id} ${params.get('ready')} ${copyOf}`}
       initial={
         isNew
           ? { ...plan, id: fresh(plan.id), name: copyOf ? `Copy of ${plan.name}` : plan.name, members: nobody }
@@ -62,9 +62,20 @@ export default function PlanPage() {
 const nobody = { databases: [], services: [], tags: [], engines: [], objectives: [], except: [] };
 const fresh = (id: string) => `${id}-${Date.now().toString(36).slice(-4)}`;
 
+/** A fault with its tasks named as people name them: "Log: …" rather than "Tasks[2].recurrence.words: …". */
+function named(message: string, plan: PlanDraft): string {
+  return message.replace(/\btasks\[(\d+)\](?:\.[\w.[\]]+)?/gi, (whole, place: string) => {
+    const task = plan.tasks[Number(place)];
+    if (!task) return whole;
+    const word = kindWord[task.kind] ?? task.kind;
+    const alike = plan.tasks.filter((t) => t.kind === task.kind).length > 1;
+    return `${word[0]!.toUpperCase()}${word.slice(1)}${alike ? ` (${task.id})` : ''}`;
+  });
+}
+
 function EditedPlan({
-  initial,
-  version,
+  initial: newest,
+  version: newestVersion,
   versions,
   added,
   isNew,
@@ -76,7 +87,11 @@ function EditedPlan({
   added: string[];
   isNew: boolean;
 }) {
-  const [plan, setPlan] = useState(() => withMembers(initial, added));
+  // What the draft was made from. What somebody else saves meanwhile is shown, and never takes the place of a draft by itself.
+  const [{ initial, version }, setBase] = useState({ initial: newest, version: newestVersion });
+  const [plan, setPlan] = useState(() => withMembers(newest, added));
+  const [own, setOwn] = useState<number | null>(null);
+  const [generation, setGeneration] = useState(0);
   const [asked, setAsked] = useState(plan);
   const [removing, setRemoving] = useState(false);
   const zone = useZone();
@@ -120,7 +135,10 @@ function EditedPlan({
           body: plan as unknown as Record<string, never>,
         }),
       ),
-    onSuccess: () => leaveFor(`/plans/${plan.id}`, true),
+    onSuccess: (saved) => {
+      setOwn(saved.version);
+      return leaveFor(`/plans/${plan.id}`, true);
+    },
   });
   const remove = useMutation({
     mutationFn: () =>
@@ -129,6 +147,18 @@ function EditedPlan({
   });
   const fault = consequences.error instanceof ApiError && consequences.error.status === 400 ? consequences.error : null;
   const change = JSON.stringify(plan) !== JSON.stringify(initial);
+  const start = (from: PlanDraft) => {
+    setPlan(from);
+    // Rows begin anew: what was being typed in them is of the draft before.
+    setGeneration((n) => n + 1);
+  };
+  const takeOver = () => {
+    setBase({ initial: newest, version: newestVersion });
+    start(newest);
+  };
+  const isNewer = newestVersion > version;
+  if (isNewer && (!change || newestVersion === own)) takeOver();
+  const meanwhile = isNewer && change && newestVersion !== own ? versions[0] : undefined;
   const put = (next: Partial<PlanDraft>) => setPlan((p) => ({ ...p, ...next }));
   return (
     <Worksheet side={380}>
@@ -155,13 +185,13 @@ function EditedPlan({
             </>
           )}
           {change && !isNew && (
-            <Button onClick={() => setPlan(initial)} sx={{ whiteSpace: 'nowrap' }}>
+            <Button onClick={() => start(initial)} sx={{ whiteSpace: 'nowrap' }}>
               Take back
             </Button>
           )}
           <Button
             variant="contained"
-            disabled={!may || save.isPending || fault !== null || (!change && !isNew)}
+            disabled={!may || save.isPending || fault !== null || meanwhile !== undefined || (!change && !isNew)}
             onClick={() => save.mutate()}
           >
             {may ? 'Save' : 'Only planners save'}
@@ -182,11 +212,26 @@ function EditedPlan({
             </Box>
           </Alert>
         )}
-        {save.error && <Failure error={save.error} />}
+        {meanwhile && (
+          <Alert severity="warning" variant="outlined" icon={false} sx={{ mb: 1.5 }} data-testid="saved-meanwhile">
+            <b>{meanwhile.who}</b> saved version {meanwhile.number} meanwhile; your draft is still here, made from
+            version {version}.
+            <Differences all={meanwhile.changes} />
+            <Box sx={{ display: 'flex', gap: 1, mt: 0.5 }}>
+              <Button variant="outlined" onClick={() => setBase({ initial: newest, version: newestVersion })}>
+                Keep my draft, to save on top of it
+              </Button>
+              <Button color="inherit" onClick={takeOver}>
+                Take {meanwhile.who}’s, drop mine
+              </Button>
+            </Box>
+          </Alert>
+        )}
+        {save.error && !meanwhile && <Failure error={save.error} />}
         {remove.error && <Failure error={remove.error} />}
         {fault && (
           <Alert severity="warning" variant="outlined" sx={{ mb: 1.5 }} data-testid="plan-fault">
-            {fault.message}. The figures on the right are of the plan before.
+            {named(fault.message, plan)}. The figures on the right are of the plan before.
           </Alert>
         )}
         <Members plan={plan} onChange={(members) => put({ members })} caught={figures} />
@@ -199,11 +244,11 @@ function EditedPlan({
           </Box>
           {plan.tasks.map((t, i) => (
             <TaskRow
-              key={i}
+              key={`${generation} ${i}`}
               task={t}
               others={plan.tasks.filter((o) => o !== t).map((o) => o.id)}
               zone={zone}
-              said={fault ? undefined : figures?.words[t.id]}
+              said={figures?.words[t.id]}
               onChange={(next) => put({ tasks: plan.tasks.map((o, n) => (n === i ? next : o)) })}
               onShare={() => setPlan((p) => withSettingsOf(p, t))}
               onRemove={() => put({ tasks: plan.tasks.filter((_, n) => n !== i) })}
@@ -299,13 +344,14 @@ function Members({
     queryFn: () => got(api.GET('/api/choices')),
   });
   const c = choices.data;
+  const databases = useMemo(() => (c?.databases ?? []).toSorted(byName), [c]);
   const fields: [keyof PlanDraft['members'], string, string[]][] = [
     ['services', 'Service', c?.services ?? []],
     ['tags', 'Tag', c?.tags ?? []],
     ['engines', 'Engine family', c?.engines ?? []],
     ['objectives', 'Objective', c?.objectives ?? []],
-    ['databases', 'By name', c?.databases ?? []],
-    ['except', 'Left out', c?.databases ?? []],
+    ['databases', 'By name', databases],
+    ['except', 'Left out', databases],
   ];
   return (
     <Box component="section" aria-label="Databases">
@@ -313,7 +359,7 @@ function Members({
         <h2 style={{ fontSize: 15, margin: 0 }}>Databases</h2>
         <Box sx={{ color: 'text.secondary', fontSize: 12.5 }} data-testid="caught">
           {caught
-            ? `catches ${caught.members}${caught.members > 0 ? `: ${caught.caught.slice(0, 4).join(', ')}${caught.members > 4 ? '…' : ''}` : ''}`
+            ? `catches ${count(caught.members)}${caught.members > 0 ? `: ${caught.caught.slice(0, 4).join(', ')}${caught.members > 4 ? '…' : ''}` : ''}`
             : ''}
           {caught && caught.conflicting.length > 0 && ` · ${caught.conflicting.length} also in another plan`}
           {caught && caught.newlyLeftOut.length > 0 && ` · ${caught.newlyLeftOut.length} would be in no plan`}

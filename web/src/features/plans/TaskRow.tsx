@@ -3,7 +3,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
-import { useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, got } from '../../api/client';
 import { usePlaces } from '../../app/places';
@@ -39,19 +39,22 @@ export function TaskRow({
   const stores = (usePlaces().data?.things ?? []).filter((p) => p.kind === 'store').map((p) => p.id);
   const [open, setOpen] = useState(false);
   const [typed, setTyped] = useState<string | null>(t.recurrence?.words ?? null);
-  const words = typed ?? said ?? t.recurrence?.rule ?? '';
+  // What is not being typed is asked for as it is kept, rule and start: each task stands for itself, whatever another one says.
+  const rule = t.recurrence?.rule;
   const query = {
-    text: words,
+    text: typed ?? rule ?? '',
     zone: t.recurrence?.zone ?? zone,
-    from: t.recurrence?.start?.slice(0, 10) || undefined,
+    from: (typed === null ? t.recurrence?.start : t.recurrence?.start?.slice(0, 10)) || undefined,
     except: [...(t.recurrence?.exceptDays ?? []), ...(t.recurrence?.exceptTimes ?? [])].join(',') || undefined,
   };
   const meaning = useQuery({
     queryKey: ['words', query],
-    enabled: words !== '',
+    enabled: query.text !== '',
+    placeholderData: keepPreviousData,
     retry: false,
     queryFn: () => got(api.GET('/api/words', { params: { query } })),
   });
+  const words = typed ?? meaning.data?.said ?? said ?? rule ?? '';
   const put = (next: Partial<TaskDraft>) => onChange({ ...t, ...next });
   const type = (text: string) => {
     setTyped(text);

@@ -214,7 +214,7 @@ describe('a task of the worksheet', () => {
     fireEvent.click(screen.getByRole('button', { name: /More/ }));
     expect(screen.getByTestId('next-runs').textContent).toBe('');
     await waitFor(() => expect(screen.getByTestId('next-runs').textContent).toBe('Next: Tue 24 Nov 01:00'));
-    expect(asked.at(-1)).toContain('from=2026-01-01&except=2026-12-24');
+    expect(asked.at(-1)).toContain('from=2026-01-01T00%3A00%3A00&except=2026-12-24');
     const not = screen.getByLabelText('But not on');
     fireEvent.change(not, { target: { value: '2026-12-31T23:30:00' } });
     fireEvent.keyDown(not, { key: 'Enter' });

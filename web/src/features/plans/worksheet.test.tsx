@@ -1,5 +1,5 @@
-import { fireEvent, screen, waitFor, within } from '@testing-library/react';
-import { useIsMutating } from '@tanstack/react-query';
+import { act, fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { QueryClient, useIsMutating } from '@tanstack/react-query';
 import { Link, Route, Routes } from 'react-router';
 import { startTransition, useState } from 'react';
 import { describe, expect, it } from 'vitest';
@@ -239,5 +239,62 @@ describe('the worksheet of a plan', () => {
     await waitFor(() => expect(screen.getByTestId('designed-site').textContent).toContain('5 min 5 s'));
     expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Only planners save' }).disabled).toBe(true);
     expect(screen.queryByRole('button', { name: /^Remove/ })).toBeNull();
+  });
+
+  it('keeps a draft when somebody else saves meanwhile, says so, and lets one save on top of it or take theirs', async () => {
+    const versions = [{ number: 1, at: '2026-11-20T08:00:00Z', who: 'ada', changes: [], removed: false }];
+    let kept = plan;
+    const asked = keeping({
+      'GET /api/plans/counters': () => ({ plan: kept, version: versions.length, versions: [...versions].reverse() }),
+    });
+    const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+    show(<PlanPage />, '/plans/counters', ['plan'], '/plans/:id', queries);
+    await screen.findByTestId('designed-site');
+    type('Name of the plan', 'Counters at night');
+    kept = { ...plan, name: 'Counters by day' };
+    versions.push({ number: 2, at: '2026-11-23T12:00:00Z', who: 'pia', changes: [], removed: false });
+    await act(() => queries.invalidateQueries());
+    await screen.findByText(/saved version 2 meanwhile/);
+    expect((screen.getByLabelText('Name of the plan') as HTMLInputElement).value).toBe('Counters at night');
+    expect((screen.getByRole('button', { name: 'Save' }) as HTMLButtonElement).disabled).toBe(true);
+    press('Keep my draft, to save on top of it');
+    press('Save');
+    await waitFor(() => expect(puts(asked)[0]?.query.get('basedOn')).toBe('2'));
+
+    // Who has no draft simply sees what is newest.
+    expect((puts(asked)[0]!.body as PlanDraft).name).toBe('Counters at night');
+  });
+
+  it('names a task as people do when its recurrence cannot be understood, and leaves the words of the others alone', async () => {
+    const two = { ...plan, tasks: [plan.tasks[0]!, { ...plan.tasks[0]!, id: 'night', kind: 'full' }] };
+    keeping({
+      'GET /api/plans/counters': { plan: two, version: 1, versions: [] },
+      'POST /api/consequences': (a: Asked) =>
+        JSON.stringify(a.body).includes('now and then')
+          ? new Refusal(
+              400,
+              "Tasks[1].recurrence.words: 'now and then' cannot be understood",
+              'tasks[1].recurrence.words',
+            )
+          : consequences(a),
+      'GET /api/words': (a: Asked) =>
+        a.query.get('text') === 'now and then'
+          ? { rule: null, start: null, said: null, next: [], error: 'cannot be understood', examples: [] }
+          : {
+              rule: 'x',
+              start: null,
+              said: 'every 15 minutes',
+              next: ['2026-11-23T12:15:00Z'],
+              error: null,
+              examples: [],
+            },
+    });
+    await opened('/plans/counters');
+    type('When night', 'now and then');
+    await waitFor(() =>
+      expect(screen.getByTestId('plan-fault').textContent).toContain("Full: 'now and then' cannot be understood"),
+    );
+    expect((screen.getByLabelText('When log') as HTMLInputElement).value).toBe('every 15 minutes');
+    screen.getByText('next Mon 23 Nov 13:15');
   });
 });

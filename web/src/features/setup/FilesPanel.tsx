@@ -7,6 +7,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { sendFiles } from '../../api/client';
 import { useMay } from '../../app/session';
+import { count } from '../../shared/format';
 
 /** The two open files, in and out. */
 export function FilesPanel({ demo }: { demo: boolean }) {
@@ -68,10 +69,10 @@ export function FilesPanel({ demo }: { demo: boolean }) {
       {result && (
         <Alert severity={result.imported ? 'success' : 'error'} variant="outlined" sx={{ mt: 1 }}>
           {result.imported
-            ? `Imported ${result.databases} databases and ${result.sets} sets.`
-            : `Nothing was imported: ${result.faults.length} ${result.faults.length === 1 ? 'fault' : 'faults'}.`}
+            ? `Imported ${count(result.databases)} databases and ${count(result.sets)} sets.`
+            : `Nothing was imported: ${count(result.faults.length)} ${result.faults.length === 1 ? 'fault' : 'faults'}.`}
           <Box component="ul" sx={{ pl: 2.25, my: 0.5, maxHeight: 300, overflow: 'auto' }}>
-            {[...result.faults, ...result.warnings].map((f, i) => (
+            {[...result.faults, ...result.warnings].slice(0, 200).map((f, i) => (
               <li key={i}>
                 {f.file}, line {f.line}
                 {f.member && (

@@ -1,10 +1,12 @@
 import Box from '@mui/material/Box';
 import { useClock } from '../../app/live';
 import { useMay } from '../../app/session';
+import { PeoplePanel } from '../people/PeoplePanel';
+import { TokensPanel } from '../people/TokensPanel';
 import { FilesPanel } from './FilesPanel';
 import { WorldPanel } from './WorldPanel';
 
-/** Files in and out, and the controls of the simulated world. */
+/** Files in and out, people and tokens, and the controls of the simulated world. */
 export default function SetupPage() {
   const administers = useMay('administer');
   const demo = useClock()?.demo ?? false;
@@ -17,6 +19,8 @@ export default function SetupPage() {
           Who administers finds the controls of the simulated world here.
         </Box>
       )}
+      {administers && <PeoplePanel />}
+      {administers && <TokensPanel />}
       <FilesPanel demo={demo} />
     </Box>
   );

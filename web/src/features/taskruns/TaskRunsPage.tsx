@@ -10,7 +10,7 @@ import { api, got, type Schemas } from '../../api/client';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
-import { bytes, duration, localTime } from '../../shared/format';
+import { bytes, count, duration, localTime } from '../../shared/format';
 import { kindWord } from '../plans/draft';
 import { TimetableTabs } from '../timetable/TimetableTabs';
 
@@ -23,7 +23,7 @@ export const stateWord: Record<string, string> = {
   cancelled: 'ended by hand',
 };
 
-const columns = '124px 88px minmax(110px, 150px) minmax(120px, 1fr) 76px 108px 66px minmax(120px, 1.4fr)';
+const columns = '124px 112px minmax(110px, 150px) minmax(120px, 1fr) 76px 108px 66px minmax(120px, 1.4fr)';
 
 /** Everything that ran or should have; the filters are in the address. */
 export default function TaskRunsPage() {
@@ -49,6 +49,8 @@ export default function TaskRunsPage() {
     database: get('database') || undefined,
     find: get('find') || undefined,
     odd: get('odd') || undefined,
+    // Equal failures are one row, unless one wants each of them.
+    fold: get('each') ? undefined : true,
   };
   const pages = useInfiniteQuery({
     queryKey: ['task-runs', query],
@@ -115,6 +117,7 @@ export default function TaskRunsPage() {
         <Button onClick={() => put('odd', get('odd') ? null : 'yes')} aria-pressed={get('odd') !== ''}>
           {get('odd') ? 'All sizes and lengths' : 'Only what stands out'}
         </Button>
+        {get('each') && <Button onClick={() => put('each', null)}>Equal failures as one row</Button>}
         {get('database') && <Button onClick={() => put('database', null)}>Only {get('database')}; show all</Button>}
       </Box>
       <Box role="table" aria-label="Runs">
@@ -138,7 +141,19 @@ export default function TaskRunsPage() {
           ))}
         </Box>
         {runs.map((r) => (
-          <RunRow key={r.id} run={r} zone={zone} to={withPremise(`/task-runs/${r.id}`, search)} />
+          <RunRow
+            key={r.id}
+            run={r}
+            zone={zone}
+            to={withPremise(`/task-runs/${r.id}`, search)}
+            each={withPremise('/task-runs', search, {
+              state: 'failed',
+              plan: r.plan,
+              database: r.database,
+              kind: r.kind,
+              each: 'yes',
+            })}
+          />
         ))}
         {pages.isSuccess && runs.length === 0 && (
           <Box role="row" sx={{ py: 3, color: 'text.secondary' }}>
@@ -159,7 +174,18 @@ export default function TaskRunsPage() {
 export const took = (r: Schemas['TaskRunLine']) =>
   r.started && r.ended ? (Date.parse(r.ended) - Date.parse(r.started)) / 1000 : null;
 
-function RunRow({ run: r, zone, to }: { run: Schemas['TaskRunLine']; zone: string; to: string }) {
+function RunRow({
+  run: r,
+  zone,
+  to,
+  each,
+}: {
+  run: Schemas['TaskRunLine'];
+  zone: string;
+  to: string;
+  /** Where every one of the failures it stands for is a row. */
+  each: string;
+}) {
   const seconds = took(r);
   return (
     <Box
@@ -188,6 +214,7 @@ function RunRow({ run: r, zone, to }: { run: Schemas['TaskRunLine']; zone: strin
         }}
       >
         {stateWord[r.state]}
+        {r.like > 1 && ` ${count(r.like)} times`}
       </Box>
       <span role="cell">
         {kindWord[r.kind]} · {r.plan}
@@ -209,6 +236,11 @@ function RunRow({ run: r, zone, to }: { run: Schemas['TaskRunLine']; zone: strin
         sx={{ overflow: 'hidden', textOverflow: 'ellipsis', whiteSpace: 'nowrap' }}
         title={r.note ?? undefined}
       >
+        {r.like > 1 && (
+          <Link to={each} style={{ marginRight: 6 }}>
+            since {localTime(r.firstLike!, zone, false)}
+          </Link>
+        )}
         {r.oddity && (
           <Box component="span" sx={{ color: 'verdict.atRisk', fontWeight: 600 }}>
             {r.oddity}{' '}

@@ -17,6 +17,8 @@ const line = (changes?: Partial<Schemas['TaskRunLine']>): Schemas['TaskRunLine']
   started: '2026-11-23T01:00:10Z',
   ended: '2026-11-23T01:20:10Z',
   attempts: 1,
+  like: 1,
+  firstLike: null,
   dataBytes: 420e9,
   storedBytes: 168e9,
   expectedSeconds: 900,
@@ -78,13 +80,28 @@ describe('the runs', () => {
   it('are filtered by the address, and each filter goes into it', async () => {
     const asked = open({ runs: [], next: null }, '/task-runs?state=failed&database=tickets&loss=host');
     await screen.findByText(/No run is like that/);
-    expect(last(asked)).toEqual({ state: 'failed', database: 'tickets', take: '40' });
+    expect(last(asked)).toEqual({ state: 'failed', database: 'tickets', fold: 'true', take: '40' });
     fireEvent.change(screen.getByLabelText('Search database, task, note'), { target: { value: 'tape' } });
     fireEvent.click(screen.getByRole('button', { name: 'left out' }));
     fireEvent.click(screen.getByRole('button', { name: 'Only what stands out' }));
     fireEvent.click(screen.getByRole('button', { name: 'Only tickets; show all' }));
-    await waitFor(() => expect(last(asked)).toEqual({ state: 'leftOut', find: 'tape', odd: 'yes', take: '40' }));
+    await waitFor(() =>
+      expect(last(asked)).toEqual({ state: 'leftOut', find: 'tape', odd: 'yes', fold: 'true', take: '40' }),
+    );
     expect(screen.getByTestId('address').textContent).toContain('loss=host');
+  });
+
+  it('show equal failures as one row, with their number and since when, and each of them when asked', async () => {
+    const asked = open({
+      runs: [line({ state: 'failed', note: 'the store is full', like: 1728, firstLike: '2026-11-20T06:00:00Z' })],
+      next: null,
+    });
+    await screen.findByText('failed 1,728 times');
+    fireEvent.click(screen.getByRole('link', { name: /^since Fri 20 Nov/ }));
+    await waitFor(() => expect(last(asked)).toMatchObject({ state: 'failed', plan: 'counters', database: 'tickets' }));
+    expect(last(asked)['fold']).toBeUndefined();
+    fireEvent.click(screen.getByRole('button', { name: 'Equal failures as one row' }));
+    await waitFor(() => expect(last(asked)['fold']).toBe('true'));
   });
 
   it('go on from where the page ended', async () => {

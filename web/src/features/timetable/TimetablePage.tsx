@@ -10,7 +10,7 @@ import { useClock } from '../../app/live';
 import { useZone } from '../../app/places';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
-import { duration, localDay, localTime, utc, zoneOffset } from '../../shared/format';
+import { count, daysLater, duration, localDay, localTime, startOfDay, utc } from '../../shared/format';
 import { clashWord } from '../../shared/words';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
@@ -23,8 +23,8 @@ import { TimetableTabs } from './TimetableTabs';
 
 type Run = Schemas['LaneRun'];
 const hour = 3_600_000;
-const day = 24 * hour;
-const spans: Record<string, number> = { day: day + 2 * hour, week: 7 * day, month: 28 * day };
+/** How many days each span has; a week with a change of the clock is an hour longer or shorter. */
+const days: Record<string, number> = { day: 1, week: 7, month: 28 };
 /** What ran and what will run, in lanes by host, store, link or plan, with the load it makes. */
 export default function TimetablePage() {
   const zone = useZone();
@@ -38,14 +38,15 @@ export default function TimetablePage() {
   const mayPlan = useMay('plan');
   // A day begins two hours ago, so that whatever comes daily is on it, be it running just now.
   const now = clock ? clock.now : 0;
-  const midnight = Math.floor((now + zoneOffset(now, zone)) / day) * day - zoneOffset(now, zone);
-  const from = start ?? (span === 'day' ? Math.floor(now / hour) * hour - 2 * hour : midnight);
+  const from = start ?? (span === 'day' ? Math.floor(now / hour) * hour - 2 * hour : startOfDay(now, zone));
+  const to = daysLater(from, zone, days[span]!) + (span === 'day' ? 2 * hour : 0);
+  const shift = (sign: number) =>
+    setStart(span === 'day' ? from + sign * 13 * hour : startOfDay(from, zone, sign * Math.floor(days[span]! / 2)));
   const table = useQuery({
     queryKey: ['timetable', from, span],
     enabled: now > 0,
     placeholderData: keepPreviousData,
-    queryFn: () =>
-      got(api.GET('/api/timetable', { params: { query: { from: utc(from), to: utc(from + spans[span]!) } } })),
+    queryFn: () => got(api.GET('/api/timetable', { params: { query: { from: utc(from), to: utc(to) } } })),
   });
   const put = (key: string, value: string | null) =>
     setParams((before) => {
@@ -70,7 +71,7 @@ export default function TimetablePage() {
             onChange={(_, v: string | null) => v && (setStart(null), put('span', v === 'day' ? null : v))}
             aria-label="How long"
           >
-            {Object.keys(spans).map((s) => (
+            {Object.keys(days).map((s) => (
               <ToggleButton key={s} value={s} sx={{ py: 0.25, textTransform: 'none' }}>
                 {s}
               </ToggleButton>
@@ -91,20 +92,20 @@ export default function TimetablePage() {
           </ToggleButtonGroup>
         </TimetableTabs>
         <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, mb: 0.5 }}>
-          <Button onClick={() => setStart(from - spans[span]! / 2)} aria-label="Earlier">
+          <Button onClick={() => shift(-1)} aria-label="Earlier">
             ◂ earlier
           </Button>
           <b>
-            {localTime(from, zone, false)} to {localTime(from + spans[span]!, zone, false)}
+            {localTime(from, zone, false)} to {localTime(to, zone, false)}
           </b>
-          <Button onClick={() => setStart(from + spans[span]! / 2)} aria-label="Later">
+          <Button onClick={() => shift(1)} aria-label="Later">
             later ▸
           </Button>
           {start !== null && <Button onClick={() => setStart(null)}>Now</Button>}
           <Box sx={{ flex: 1 }} />
           <Box sx={{ color: 'text.secondary', fontSize: 12.5 }}>
             {d
-              ? `${d.runs.length} runs${d.cut ? ' shown, more are not' : ''}${d.logRuns > 0 ? ` · ${Math.round(d.logRuns).toLocaleString('en')} log backups in the load, not drawn` : ''}`
+              ? `${count(d.runs.length)} runs${d.cut ? ' shown, more are not' : ''}${d.logRuns > 0 ? ` · ${count(Math.round(d.logRuns))} log backups in the load, not drawn` : ''}`
               : 'Simulating…'}
           </Box>
           <Button href="/api/timetable.ics" download>

@@ -1,0 +1,71 @@
+import Alert from '@mui/material/Alert';
+import Button from '@mui/material/Button';
+import Dialog from '@mui/material/Dialog';
+import DialogActions from '@mui/material/DialogActions';
+import DialogContent from '@mui/material/DialogContent';
+import DialogTitle from '@mui/material/DialogTitle';
+import TextField from '@mui/material/TextField';
+import { useMutation } from '@tanstack/react-query';
+import { useState } from 'react';
+import { api, got } from '../../api/client';
+
+/** Changes one's own password; whoever else is signed in with the old one is not any more. */
+export function PasswordDialog({ onClose }: { onClose: () => void }) {
+  const [current, setCurrent] = useState('');
+  const [wanted, setWanted] = useState('');
+  const change = useMutation({
+    mutationFn: () => got(api.POST('/api/me/password', { body: { current, wanted } })),
+  });
+  return (
+    <Dialog open onClose={onClose} aria-labelledby="password-title" fullWidth maxWidth="xs">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate();
+        }}
+      >
+        <DialogTitle id="password-title">Your password</DialogTitle>
+        <DialogContent sx={{ display: 'flex', flexDirection: 'column', gap: 2, pt: '8px !important' }}>
+          {change.isSuccess ? (
+            'It is changed. Other browsers you were signed in with are signed out.'
+          ) : (
+            <>
+              <TextField
+                label="Password now"
+                type="password"
+                autoComplete="current-password"
+                value={current}
+                onChange={(e) => setCurrent(e.target.value)}
+                required
+              />
+              <TextField
+                label="New password"
+                type="password"
+                autoComplete="new-password"
+                helperText="12 characters or more"
+                value={wanted}
+                onChange={(e) => setWanted(e.target.value)}
+                required
+              />
+              {change.error && (
+                <Alert severity="error" variant="outlined">
+                  {change.error.message}
+                </Alert>
+              )}
+            </>
+          )}
+        </DialogContent>
+        <DialogActions>
+          <Button color="inherit" onClick={onClose}>
+            {change.isSuccess ? 'Close' : 'Keep the old one'}
+          </Button>
+          {!change.isSuccess && (
+            <Button type="submit" variant="contained" disabled={change.isPending}>
+              Change it
+            </Button>
+          )}
+        </DialogActions>
+      </form>
+    </Dialog>
+  );
+}
