@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# ./imbrek bench [fleet-list]: prints the table of docs/performance.md, measured on this machine in one run.
+# ./imbrek bench [fleet-list | interface]: prints the table of docs/performance.md, measured on this machine in one run.
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"
@@ -8,6 +8,11 @@ source "$here/scripts/build.sh"
 need_toolchain
 need_postgresql
 build_server
+if [ "${1:-}" = interface ]; then
+  need_chromium
+  build_web
+  export IMBREK_WEB="$here/web/dist"
+fi
 dotnet build "$here/bench/Imbrek.Bench" -c Release -v quiet -nologo >&2
 data=$(pg_home "bench-pg-$$")
 server=""
@@ -28,4 +33,8 @@ IMBREK_CONNECTION=$(pg_connection bench) IMBREK_ADMIN_PASSWORD=tarnholt-demo-1 \
 server=$!
 until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do sleep 0.2; done
 export IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek" IMBREK_BENCH_URL="http://127.0.0.1:$port"
+if [ "${1:-}" = interface ]; then
+  (cd "$here/web" && IMBREK_URL=$IMBREK_BENCH_URL IMBREK_ADMIN_PASSWORD=tarnholt-demo-1 node e2e/atSize.mjs)
+  exit
+fi
 "$here/bench/Imbrek.Bench/bin/Release/net10.0/Imbrek.Bench" "$@"

@@ -15,7 +15,7 @@ publish() {
     mkdir -p "$here/out"
     echo "Building $(basename "$project")…" >&2
     # One build at a time: two people's first use must not write the same files.
-    if ! flock "$here/out/.build.lock" dotnet publish "$here/$project" -c Release -o "$here/out/$folder" >"$log" 2>&1; then
+    if ! flock --close "$here/out/.build.lock" dotnet publish "$here/$project" -c Release -o "$here/out/$folder" >"$log" 2>&1; then
       cat "$log" >&2
       exit 1
     fi

@@ -36,11 +36,6 @@ if ! flock -n 9; then
   exit 1
 fi
 
-need_toolchain
-need_postgresql
-build_server
-build_web
-
 data=$(pg_home demo-pg)
 world="$here/.run/demo-world"
 server=""
@@ -52,38 +47,47 @@ stop() {
   fi
   pg_stop "$data"
 }
-trap stop EXIT
-trap 'exit 130' INT
-trap 'exit 143' TERM
 
-if [ "$fresh" = yes ]; then
-  if [ -e "$data/PG_VERSION" ]; then pg_stop "$data"; fi
-  rm -rf "$data" "$world"
-fi
+demo() {
+  need_toolchain
+  need_postgresql
+  build_server
+  build_web
+  trap stop EXIT
+  trap 'exit 130' INT
+  trap 'exit 143' TERM
 
-echo "Starting PostgreSQL…"
-pg_start "$data" 5520
-pg_create imbrek
-
-taken=$port
-port=$(free_port "$port")
-if [ "$port" != "$taken" ]; then
-  echo "Port $taken is taken; using $port."
-fi
-
-IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
-  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$world" --webhook "http://127.0.0.1:$port/webhook-receiver" \
-  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" 9>&- &
-server=$!
-until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do
-  if ! kill -0 "$server" 2>/dev/null; then
-    echo "imbrek: the server ended before it was ready; see above" >&2
-    exit 1
+  if [ "$fresh" = yes ]; then
+    if [ -e "$data/PG_VERSION" ]; then pg_stop "$data"; fi
+    rm -rf "$data" "$world"
   fi
-  sleep 0.2
-done
 
-cat <<TXT
+  echo "Starting PostgreSQL…"
+  pg_start "$data" 5520
+  pg_create imbrek
+
+  taken=$port
+  port=$(free_port "$port")
+  if [ "$port" != "$taken" ]; then
+    echo "Port $taken is taken; using $port."
+  fi
+
+  # Messages of the demo's plans are posted to the demo itself; the secret in the address keeps everybody else from doing so.
+  secret=$(od -An -N16 -tx1 /dev/urandom | tr -d ' \n')
+  IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
+    IMBREK_WEBHOOK_SECRET=$secret IMBREK_WEBHOOK="http://127.0.0.1:$port/webhook-receiver/$secret" \
+    "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$world" \
+    --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" &
+  server=$!
+  until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do
+    if ! kill -0 "$server" 2>/dev/null; then
+      echo "imbrek: the server ended before it was ready; see above" >&2
+      exit 1
+    fi
+    sleep 0.2
+  done
+
+  cat <<TXT
 
 Sign in as  look, operate, plan, approve or admin
 Password    tarnholt-demo-1   (the same for all of them)
@@ -91,4 +95,8 @@ Ctrl-C stops everything; the next start goes on from there.
 
 Ready: http://127.0.0.1:$port
 TXT
-wait "$server"
+  wait "$server"
+}
+
+# The lock is this script's alone: what it starts must not hold it when it is gone.
+demo 9>&-

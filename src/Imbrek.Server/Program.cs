@@ -267,7 +267,26 @@ LiveEndpoints.Map(app);
 app.Map("/api/{**rest}", (HttpContext c) => Problems.WriteAsync(c, 404, "not-found", "", "There is no such endpoint.")).AllowAnonymous().ExcludeFromDescription();
 app.MapFallbackToFile("index.html").AllowAnonymous();
 
-if (!describing)
+try
+{
+    if (!describing && await StartAsync() is { } refused)
+    {
+        Console.Error.WriteLine($"imbrek: {refused}");
+        return 2;
+    }
+}
+catch (Exception e) when (e is IOException or InvalidOperationException or UnauthorizedAccessException && !app.Lifetime.ApplicationStopping.IsCancellationRequested)
+{
+    // Whoever starts it reads what is wrong, not where in our code it was found.
+    Console.Error.WriteLine($"imbrek: {e.Message}");
+    return 2;
+}
+
+await app.RunAsync();
+return 0;
+
+// What must be there before anybody is answered; says why the server must not start.
+async Task<string?> StartAsync()
 {
     await ImbrekDatabase.MigrateAsync(source);
     var installation = app.Services.GetRequiredService<Installation>();
@@ -275,10 +294,9 @@ if (!describing)
     _ = app.Services.GetRequiredService<ProductMetrics>();
     await using (var scope = app.Services.CreateAsyncScope())
     {
-        if (await FirstStart.PeopleAsync(scope.ServiceProvider, demo.Folder is not null, builder.Configuration.GetValue("end-demo-sign-ins", false)) is { } refused)
+        if (await FirstStart.PeopleAsync(scope.ServiceProvider, demo.Folder is not null, builder.Configuration.GetValue("end-demo-sign-ins", false)) is { } why)
         {
-            Console.Error.WriteLine($"imbrek: {refused}");
-            return 2;
+            return why;
         }
     }
 
@@ -295,10 +313,8 @@ if (!describing)
     }
 
     await app.Services.GetRequiredService<RunHealth>().LoadAsync(app.Lifetime.ApplicationStopping);
+    return null;
 }
-
-await app.RunAsync();
-return 0;
 
 /// <summary>Lets tests start the server.</summary>
 internal sealed partial class Program;

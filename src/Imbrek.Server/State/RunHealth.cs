@@ -116,7 +116,7 @@ internal sealed class RunHealth(NpgsqlDataSource source)
                     "keeps-failing",
                     database.Id,
                     Urgency.Now,
-                    $"\"{task}\" has failed {s.Failures} times in a row, for {Core.Recovery.PlainDuration.Of((at - s.Since).TotalSeconds)}",
+                    $"\"{task}\" has failed {s.Failures:N0} times in a row, for {Core.Recovery.PlainDuration.Of((at - s.Since).TotalSeconds)}",
                     s.Why ?? "it does not say why",
                     "Mend the cause and run it now",
                     (at - s.Since).TotalSeconds,

@@ -9,7 +9,7 @@ import TextField from '@mui/material/TextField';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, got } from '../api/client';
-import { localTime, readLocal, utc, writeLocal } from '../shared/format';
+import { count, localTime, readLocal, utc, writeLocal } from '../shared/format';
 import { nowMs } from './live';
 import { usePlaces, useZone } from './places';
 import { usePremise } from './premise';
@@ -78,10 +78,10 @@ export function PremiseLine() {
       <Box sx={{ flex: 1 }} />
       {answer && (
         <Box data-testid="answer" sx={{ fontWeight: 600, whiteSpace: { xs: 'normal', md: 'nowrap' } }}>
-          {answer.hold} of {answer.databases} hold
-          {answer.loseTooMuch > 0 && ` · ${answer.loseTooMuch} lose${answer.loseTooMuch === 1 ? 's' : ''} too much`}
-          {answer.takeTooLong > 0 && ` · ${answer.takeTooLong} take${answer.takeTooLong === 1 ? 's' : ''} too long`}
-          {answer.nothing > 0 && ` · ${answer.nothing} could not be restored`}
+          {count(answer.hold)} of {count(answer.databases)} hold
+          {answer.loseTooMuch > 0 && ` · ${count(answer.loseTooMuch)} lose${answer.loseTooMuch === 1 ? 's' : ''} too much`}
+          {answer.takeTooLong > 0 && ` · ${count(answer.takeTooLong)} take${answer.takeTooLong === 1 ? 's' : ''} too long`}
+          {answer.nothing > 0 && ` · ${count(answer.nothing)} could not be restored`}
         </Box>
       )}
     </Box>

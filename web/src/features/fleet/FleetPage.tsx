@@ -64,7 +64,11 @@ export default function FleetPage() {
     const ids = finding === null ? null : new Set(of.data ?? []);
     return searchable((fleet.data?.rows ?? []).filter((r) => ids === null || ids.has(r.id)));
   }, [fleet.data, finding, of.data]);
-  const lines = useMemo(() => arrange(rowsOf, wanted, only, order), [rowsOf, wanted, only, order]);
+  // What was clicked answers at once; thousands of rows are put in order right after.
+  const shownOnly = useDeferredValue(only);
+  const shownOrder = useDeferredValue(order);
+  const supposing = useDeferredValue(premise.loss !== 'none' || premise.at !== null);
+  const lines = useMemo(() => arrange(rowsOf, wanted, shownOnly, shownOrder), [rowsOf, wanted, shownOnly, shownOrder]);
   const rows = useMemo(() => lines.flatMap((l) => ('row' in l ? [l.row.id] : [])), [lines]);
   const counts = useMemo(() => {
     const by = new Map<Verdict, number>();
@@ -139,7 +143,7 @@ export default function FleetPage() {
           lines={lines}
           from={fleet.data?.coverFrom ?? ''}
           to={fleet.data?.at ?? ''}
-          supposing={premise.loss !== 'none' || premise.at !== null}
+          supposing={supposing}
           loading={fleet.isPending}
         />
       </Box>

@@ -29,7 +29,7 @@ const losses = ['none', 'host', 'array', 'site', 'hostile'];
 const lossHead: Record<string, string> = { none: 'bad', host: 'host', array: 'arr.', site: 'site', hostile: 'del.' };
 
 /** Databases as rows, however many: only those in sight are drawn, each anew only when it changes; arrows move, Enter opens. */
-export function FleetTable({
+export const FleetTable = memo(function FleetTable({
   lines,
   from,
   to,
@@ -54,7 +54,9 @@ export function FleetTable({
     count: lines.length,
     getScrollElement: () => scroller.current,
     estimateSize,
-    overscan: 6,
+    overscan: 8,
+    // Drawn with the frame, not within the event: a fast wheel would else wait for rows it has left already.
+    useFlushSync: false,
   });
   const move = (e: KeyboardEvent) => {
     const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -lines.length, End: lines.length }[
@@ -140,7 +142,7 @@ export function FleetTable({
       </div>
     </div>
   );
-}
+});
 
 const DatabaseRow = memo(function DatabaseRow({
   row,

@@ -117,7 +117,7 @@ function RoleBoxes({ of, roles, onChange }: { of: string; roles: string[]; onCha
         <FormControlLabel
           key={role}
           label={word}
-          sx={{ mr: 1 }}
+          sx={{ ml: 0, mr: 1.75, '& .MuiFormControlLabel-label': { ml: 0.25 } }}
           control={
             <Checkbox
               size="small"

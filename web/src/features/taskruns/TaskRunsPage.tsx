@@ -23,7 +23,7 @@ export const stateWord: Record<string, string> = {
   cancelled: 'ended by hand',
 };
 
-const columns = '124px 112px minmax(110px, 150px) minmax(120px, 1fr) 76px 108px 66px minmax(120px, 1.4fr)';
+const columns = '124px 132px minmax(110px, 150px) minmax(120px, 1fr) 76px 108px 66px minmax(120px, 1.4fr)';
 
 /** Everything that ran or should have; the filters are in the address. */
 export default function TaskRunsPage() {
