@@ -21,7 +21,7 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
     inputRef.current?.blur();
     go(`/databases/${id}`);
   };
-  /** Enter before anything was found yet: what comes first is gone to as soon as it is known. */
+  /** Enter without choosing: what comes first is gone to as soon as it is known. */
   const openFirst = async (find: string) => {
     const first = (await got(api.GET('/api/fleet', { params: { query: { find, take: 1 } } }))).rows[0];
     if (first) open(first.id);
@@ -29,7 +29,6 @@ export function FindField({ inputRef }: { inputRef: RefObject<HTMLInputElement |
   return (
     <Autocomplete
       size="small"
-      autoHighlight
       sx={{ width: '100%', maxWidth: 300 }}
       options={text.trim() ? (found.data?.rows ?? []) : []}
       filterOptions={(o) => o}

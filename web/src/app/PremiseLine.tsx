@@ -79,8 +79,10 @@ export function PremiseLine() {
       {answer && (
         <Box data-testid="answer" sx={{ fontWeight: 600, whiteSpace: { xs: 'normal', md: 'nowrap' } }}>
           {count(answer.hold)} of {count(answer.databases)} hold
-          {answer.loseTooMuch > 0 && ` · ${count(answer.loseTooMuch)} lose${answer.loseTooMuch === 1 ? 's' : ''} too much`}
-          {answer.takeTooLong > 0 && ` · ${count(answer.takeTooLong)} take${answer.takeTooLong === 1 ? 's' : ''} too long`}
+          {answer.loseTooMuch > 0 &&
+            ` · ${count(answer.loseTooMuch)} lose${answer.loseTooMuch === 1 ? 's' : ''} too much`}
+          {answer.takeTooLong > 0 &&
+            ` · ${count(answer.takeTooLong)} take${answer.takeTooLong === 1 ? 's' : ''} too long`}
           {answer.nothing > 0 && ` · ${count(answer.nothing)} could not be restored`}
         </Box>
       )}

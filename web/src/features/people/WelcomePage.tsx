@@ -45,7 +45,7 @@ export default function WelcomePage() {
         {invited.isPending && 'Looking at the address…'}
         {invited.error && (
           <Alert severity="error" variant="outlined">
-            {invited.error.message}.
+            {invited.error.message}
           </Alert>
         )}
         {invited.data && (
