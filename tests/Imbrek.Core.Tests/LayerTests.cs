@@ -50,13 +50,21 @@ public class LayerTests
         }
     }
 
+    /// <summary>Only the evaluator subtracts a latest recoverable instant from another, or asks which copies outlive a loss; elsewhere its answers are shown.</summary>
     [Fact]
     public void Nothing_but_the_core_computes_an_exposure_or_a_path()
     {
-        // Only the evaluator subtracts a latest recoverable instant from another; elsewhere its answers are shown.
-        foreach (var file in Directory.GetFiles(Path.Combine(Root(), "src", "Imbrek.Data"), "*.cs", SearchOption.AllDirectories).Where(f => !f.Contains("/obj/", StringComparison.Ordinal)))
+        string[] computing = [@"-\s*\(?[\w.!?()]*[lL]atest\b", @"\bcovers_to\s*[-+]", @"now\(\)\s*-\s*covers", @"\bnew (Availability|Lineage|ReachOverWindow)\b"];
+        string[] folders = ["src/Imbrek.Data", "src/Imbrek.Server", "src/Imbrek.StandIn", "src/Imbrek.Cli", "web/src"];
+        var looked = 0;
+        foreach (var file in folders.SelectMany(f => Directory.GetFiles(Path.Combine(Root(), f), "*.*", SearchOption.AllDirectories))
+            .Where(f => Path.GetExtension(f) is ".cs" or ".ts" or ".tsx" && !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/Migrations/", StringComparison.Ordinal) && !f.Contains(".test.", StringComparison.Ordinal)))
         {
-            Assert.DoesNotContain("Exposure", File.ReadAllText(file), StringComparison.Ordinal);
+            var text = File.ReadAllText(file);
+            Assert.All(computing, c => Assert.False(System.Text.RegularExpressions.Regex.IsMatch(text, c), $"{file} computes: {c}"));
+            looked++;
         }
+
+        Assert.True(looked > 150, $"only {looked} files were looked at");
     }
 }

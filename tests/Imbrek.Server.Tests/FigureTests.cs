@@ -156,7 +156,7 @@ public class FigureTests(DemoServer demo)
             3);
         var (markdown, script) = (Text(ways, "markdown"), Text(ways, "script"));
         Assert.All(steps, s => Assert.Contains($"{Text(s, "set")}", markdown, StringComparison.Ordinal));
-        Assert.Equal(steps.Select(s => $"{(Text(s, "kind") == "log" ? "apply_log" : "restore_set")} {Text(s, "store")} {Text(s, "set")}"), script.Split('\n').Where(l => l.StartsWith("apply_log", StringComparison.Ordinal) || l.StartsWith("restore_set", StringComparison.Ordinal)).Select(l => l.Split(" --")[0]));
+        Assert.Equal(steps.Select(s => $"{(Text(s, "kind") == "log" ? "apply_log" : "restore_set")} '{Text(s, "store")}' '{Text(s, "set")}'"), script.Split('\n').Where(l => l.StartsWith("apply_log", StringComparison.Ordinal) || l.StartsWith("restore_set", StringComparison.Ordinal)).Select(l => l.Split(" --")[0]));
         Assert.Equal(steps.Any(s => s.GetProperty("stopsAt").ValueKind == JsonValueKind.String), script.Contains($"--stop-at {Written(target)[..19]}", StringComparison.Ordinal));
         Assert.Contains(Of(ways, "hosts"), h => Text(h, "id") == Text(best, "host") && h.GetProperty("whyNot").ValueKind == JsonValueKind.Null);
         Assert.All(Of(ways, "alternatives"), a => Assert.False(string.IsNullOrEmpty(Text(a, "why"))));

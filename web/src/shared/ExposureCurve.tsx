@@ -23,20 +23,10 @@ export function curvePoints(cover: Cover): Point[] {
           ];
     });
   }
-  return cover.steps.flatMap((s, i): Point[] => {
-    const start = Date.parse(s.at);
-    const end = i + 1 < cover.steps.length ? Date.parse(cover.steps[i + 1]!.at) : to;
-    if (s.latest === null)
-      return [
-        { at: start, seconds: null },
-        { at: end, seconds: null },
-      ];
-    const latest = Date.parse(s.latest);
-    return [
-      { at: start, seconds: (start - latest) / 1000 },
-      { at: end, seconds: (end - latest) / 1000 },
-    ];
-  });
+  return cover.steps.flatMap((s): Point[] => [
+    { at: Date.parse(s.at), seconds: s.fromSeconds },
+    { at: Date.parse(s.to), seconds: s.toSeconds },
+  ]);
 }
 
 /** What would be lost at each instant; the RPO is a line, what is above it is filled. */

@@ -52,9 +52,9 @@ const cover: Cover = {
     { from: at(200), to: at(200.001), atEnd: false, beforeFirst: false, reasons: ['log l7: copy in s1 is damaged'] },
   ],
   steps: [
-    { at: at(0), latest: null },
-    { at: at(20), latest: at(10) },
-    { at: at(210), latest: at(200) },
+    { at: at(0), to: at(20), fromSeconds: null, toSeconds: null },
+    { at: at(20), to: at(210), fromSeconds: 600, toSeconds: 12_000 },
+    { at: at(210), to: at(240), fromSeconds: 600, toSeconds: 2400 },
   ],
   columns: [],
   marks: [],

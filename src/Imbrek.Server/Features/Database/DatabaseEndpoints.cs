@@ -77,7 +77,8 @@ internal static class DatabaseEndpoints
 
     public sealed record GapView(Instant From, Instant To, bool AtEnd, bool BeforeFirst, IReadOnlyList<string> Reasons);
 
-    public sealed record ExposureStepView(Instant At, Instant? Latest);
+    /// <summary>A straight piece of the exposure curve; without seconds where nothing can be restored.</summary>
+    public sealed record ExposureStepView(Instant At, Instant To, double? FromSeconds, double? ToSeconds);
 
     public sealed record ColumnView(Instant At, double? Worst, double? Least, bool Unprotected);
 
@@ -214,7 +215,7 @@ internal static class DatabaseEndpoints
             ],
             [.. recoverable.Where(i => i.To >= start && i.From <= end).Select(i => new SpanView(i.From, i.To))],
             [.. gaps.Select(g => new GapView(g.Span.From, g.Span.To, g.AtEnd, g.BeforeFirst, g.Reasons))],
-            few ? [.. curve.Select(c => new ExposureStepView(c.At, c.Latest))] : [],
+            few ? [.. curve.Select((c, i) => (Step: c, To: i + 1 < curve.Count ? curve[i + 1].At : end)).Select(c => new ExposureStepView(c.Step.At, c.To, c.Step.SecondsAt(c.Step.At), c.Step.SecondsAt(c.To)))] : [],
             few ? [] : [.. ExposureColumn.Fold(curve, start, end, Math.Clamp(curve.Count / 2, LeastColumns, columns)).Select(c => new ColumnView(c.At, c.WorstSeconds, c.LeastSeconds, c.Unprotected))],
             await MarksAsync(data, id, start, end, cancel)));
     }

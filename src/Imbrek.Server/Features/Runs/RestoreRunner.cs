@@ -20,9 +20,13 @@ namespace Imbrek.Server.Features.Runs;
 /// Carries one restore out, step by step. Each transition is kept in PostgreSQL before the next begins; every step is idempotent,
 /// so whatever happened to the process before, going through the steps again completes the run or undoes it.
 /// </summary>
-internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, FleetState fleet, IClock clock, Peers peers, ProductMetrics metrics, ILogger<RestoreRunner> log)
+internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, FleetState fleet, IClock clock, Peers peers, ProductMetrics metrics, LiveEvents live, ILogger<RestoreRunner> log)
 {
     private const int MaxOtherPaths = 8;
+
+    /// <summary>How often a driver is asked to let clients in, or to clean up, before somebody is told that it refuses.</summary>
+    private const int MostAsked = 4;
+    private static readonly TimeSpan FirstPause = TimeSpan.FromMilliseconds(250);
 
     /// <summary>What a run measured; kept as its result.</summary>
     public sealed record Measured(
@@ -46,12 +50,13 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
                 await ForwardAsync(data, run, driver, instance, cancelled, stopping);
                 break;
             case RunState.Releasing:
-                await ReleaseAsync(data, run, driver, instance, stopping);
+                await ReleaseAsync(data, run, driver, instance, cancelled, stopping);
                 break;
             case RunState.Discarding:
-                await driver.DiscardAsync(instance, stopping);
                 var released = run.EndedAt is not null;
-                await EndAsync(data, run, RunState.Discarded, released ? "its instance was removed" : "checked, then thrown away", proof: !released, stopping);
+                var left = await RefusedAsync(() => driver.DiscardAsync(instance, stopping), stopping);
+                await EndAsync(
+                    data, run, left is null ? RunState.Discarded : RunState.Failed, left is null ? released ? "its instance was removed" : "checked, then thrown away" : Left(run, left), proof: left is null && !released, stopping);
                 break;
             case RunState.Cancelling:
                 await CleanUpAsync(data, run, driver, instance, RunState.Cancelled, "cancelled; nothing was left behind", stopping);
@@ -63,9 +68,17 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
     {
         if (run.State == RunState.Queued)
         {
-            run.State = RunState.Running;
-            run.StartedAt = clock.GetCurrentInstant();
-            await SaveAsync(data, run, stopping);
+            // Compared and set: who cancelled it while it was claimed has cancelled it.
+            var started = clock.GetCurrentInstant();
+            var begun = await data.Runs.Where(r => r.Id == run.Id && r.State == RunState.Queued && r.LeaseOwner == live.Process)
+                .ExecuteUpdateAsync(u => u.SetProperty(r => r.State, RunState.Running).SetProperty(r => r.StartedAt, started), stopping);
+            if (begun == 0)
+            {
+                return;
+            }
+
+            await data.Entry(run).ReloadAsync(stopping);
+            await peers.TellAsync([], [run.Id], stopping);
         }
 
         foreach (var cut in run.Steps.Where(s => s.State == StepState.Running))
@@ -169,12 +182,13 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
                 break;
         }
 
-        // Learned only from what was done in one go by one process: a step taken up again says nothing of its speed.
+        // Learned only from what was done in one go by one process: a step taken up again, or one that goes on where another copy failed, says
+        // nothing of its speed.
         void Learn()
         {
             var profile = work.Pieces.Sum(p => p.ProfileSeconds);
             var actual = (clock.GetCurrentInstant() - began).TotalSeconds;
-            if (step.Attempts == 1 && profile > 0 && actual > 0)
+            if (step.Attempts == 1 && profile > 0 && actual > 0 && run.Steps.TrueForAll(s => s.State != StepState.Failed))
             {
                 foreach (var store in work.Pieces.Select(p => p.Store).Distinct())
                 {
@@ -229,7 +243,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         }
 
         // The same sets from other stores: what is restored already stays. Another chain: begin anew.
-        var before = run.Steps.Where(s => s.State is not (StepState.Undone or StepState.Skipped))
+        var before = run.Steps.Where(s => s == step || s.State is not (StepState.Undone or StepState.Skipped or StepState.Failed))
             .SelectMany(s => RunJson.Read<RestorePlan.Work>(s.Work).Pieces).Select(p => p.Set);
         var same = before.SequenceEqual(path.Steps.Select(s => s.Set.Value));
         step.State = StepState.Failed;
@@ -263,7 +277,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         await peers.TellAsync([], [run.Id], stopping);
     }
 
-    private async Task ReleaseAsync(ImbrekContext data, RunRow run, IRestoreDriver driver, InstanceSpec instance, CancellationToken stopping)
+    private async Task ReleaseAsync(ImbrekContext data, RunRow run, IRestoreDriver driver, InstanceSpec instance, CancellationToken cancelled, CancellationToken stopping)
     {
         var release = run.Steps.Last(s => s.Kind == "release");
         var hold = run.Steps.Last(s => s.Kind == "hold");
@@ -272,7 +286,29 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         release.State = StepState.Running;
         release.StartedAt ??= clock.GetCurrentInstant();
         await SaveAsync(data, run, stopping);
-        await driver.ReleaseAsync(instance, stopping);
+        try
+        {
+            if (await RefusedAsync(() => driver.ReleaseAsync(instance, cancelled), cancelled) is { } why)
+            {
+                // It is as it was; people decide again.
+                release.State = StepState.Waiting;
+                release.Note = why;
+                hold.State = StepState.Running;
+                hold.EndedAt = null;
+                await SaveAsync(data, run, stopping);
+                await data.Runs.Where(r => r.Id == run.Id && r.State == RunState.Releasing)
+                    .ExecuteUpdateAsync(u => u.SetProperty(r => r.State, RunState.Held).SetProperty(r => r.Message, $"clients could not be let in: {why}; release it again, or throw it away"), stopping);
+                await peers.TellAsync([], [run.Id], stopping);
+                return;
+            }
+        }
+        catch (OperationCanceledException) when (!stopping.IsCancellationRequested)
+        {
+            run.DecidedBy = await data.Runs.AsNoTracking().Where(r => r.Id == run.Id).Select(r => r.DecidedBy).SingleAsync(stopping);
+            await CleanUpAsync(data, run, driver, instance, RunState.Cancelled, "cancelled while clients were being let in; nothing was left behind", stopping);
+            return;
+        }
+
         release.State = StepState.Done;
         release.Progress = 1;
         release.EndedAt = clock.GetCurrentInstant();
@@ -281,14 +317,40 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
 
     private async Task CleanUpAsync(ImbrekContext data, RunRow run, IRestoreDriver driver, InstanceSpec instance, RunState end, string message, CancellationToken stopping)
     {
-        await driver.DiscardAsync(instance, stopping);
+        var left = await RefusedAsync(() => driver.DiscardAsync(instance, stopping), stopping);
         foreach (var s in run.Steps.Where(s => s.State is StepState.Done or StepState.Running or StepState.Waiting))
         {
-            s.State = s.State == StepState.Waiting ? StepState.Skipped : StepState.Undone;
+            s.State = s.State == StepState.Waiting ? StepState.Skipped : left is null ? StepState.Undone : s.State == StepState.Running ? StepState.Failed : s.State;
         }
 
-        await EndAsync(data, run, end, message, proof: false, stopping);
+        await EndAsync(data, run, left is null ? end : RunState.Failed, left is null ? message : $"{message}; {Left(run, left)}", proof: false, stopping);
     }
+
+    /// <summary>Asks a driver, again after growing pauses when it refuses; says why it refuses when it goes on doing so.</summary>
+    private static async Task<string?> RefusedAsync(Func<Task> ask, CancellationToken cancel)
+    {
+        var pause = FirstPause;
+        for (var asked = 1; ; asked++)
+        {
+            try
+            {
+                await ask();
+                return null;
+            }
+            catch (DriverException e) when (asked == MostAsked)
+            {
+                return e.Message;
+            }
+            catch (DriverException)
+            {
+                using var timer = new PeriodicTimer(pause);
+                await timer.WaitForNextTickAsync(cancel);
+                pause *= 4;
+            }
+        }
+    }
+
+    private static string Left(RunRow run, string why) => $"instance {run.Instance} could not be removed from {run.Host} and may still be there: {why}";
 
     /// <summary>Ends a run: its state, its proof and its entry in the ledger, all or nothing.</summary>
     private async Task EndAsync(ImbrekContext data, RunRow run, RunState end, string message, bool proof, CancellationToken stopping)
@@ -307,6 +369,7 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
             run.Result = JsonSerializer.Serialize(measured, RunJson.Options);
         }
 
+        await HoldsLeaseAsync(data, run, stopping);
         var number = await LedgerTable.AppendAsync(data, now, run.DecidedBy ?? run.CreatedBy, "restore", run.Database, Body(run, plan, asked, measured), stopping);
         if (proof && measured is not null)
         {
@@ -377,6 +440,31 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         },
         RunJson.Options);
 
+    /// <summary>Makes sure that the run is still this process's, and that nobody takes it before the transaction ends.</summary>
+    /// <exception cref="OperationCanceledException">Another process has it: nothing is written.</exception>
+    private async Task HoldsLeaseAsync(ImbrekContext data, RunRow run, CancellationToken cancel)
+    {
+        var held = await data.Database.SqlQuery<Guid>($"select id as \"Value\" from runs where id = {run.Id} and lease_owner = {live.Process} for update").ToListAsync(cancel);
+        if (held.Count == 0)
+        {
+            throw new OperationCanceledException("another process has taken the run");
+        }
+    }
+
+    /// <summary>Ends a run that fails again and again for reasons of ours, visibly.</summary>
+    public async Task GiveUpAsync(Guid id, string why, CancellationToken stopping)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        var run = await data.Runs.Include(r => r.Steps.OrderBy(s => s.Ordinal)).SingleAsync(r => r.Id == id, stopping);
+        foreach (var s in run.Steps.Where(s => s.State == StepState.Running))
+        {
+            s.State = StepState.Failed;
+            s.Note = why;
+        }
+
+        await EndAsync(data, run, RunState.Failed, $"given up: {why}; {Left(run, "nobody could look")}", proof: false, stopping);
+    }
+
     /// <summary>Keeps steps and the run's own columns, but never its state when somebody else has changed that meanwhile.</summary>
     private async Task SaveAsync(ImbrekContext data, RunRow run, CancellationToken cancel)
     {
@@ -385,7 +473,13 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
             data.Steps.Add(step);
         }
 
-        await data.SaveChangesAsync(cancel);
+        await using (var transaction = await data.Database.BeginTransactionAsync(cancel))
+        {
+            await HoldsLeaseAsync(data, run, cancel);
+            await data.SaveChangesAsync(cancel);
+            await transaction.CommitAsync(cancel);
+        }
+
         await peers.TellAsync([], [run.Id], cancel);
     }
 }

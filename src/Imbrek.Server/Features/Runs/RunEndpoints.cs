@@ -55,7 +55,7 @@ internal static class RunEndpoints
         app.MapPost("/api/runs/{id:guid}/remove", (Guid id, Deciding d, ClaimsPrincipal u, CancellationToken c) =>
             d.DecideAsync(id, u, [RunState.Released], RunState.Discarding, "removed", c)).Needs(Roles.Operate).WithName("RemoveInstance");
         app.MapPost("/api/runs/{id:guid}/cancel", (Guid id, Deciding d, ClaimsPrincipal u, CancellationToken c) =>
-            d.DecideAsync(id, u, [RunState.Queued, RunState.Running, RunState.Held], RunState.Cancelling, "cancelled", c)).Needs(Roles.Operate).WithName("CancelRun");
+            d.DecideAsync(id, u, [RunState.Queued, RunState.Running, RunState.Held, RunState.Releasing], RunState.Cancelling, "cancelled", c)).Needs(Roles.Operate).WithName("CancelRun");
     }
 
     private static async Task<Ok<IReadOnlyList<RunLine>>> ListAsync(ImbrekContext data, FleetState fleet, string? database, string? before, int? take, CancellationToken cancel)

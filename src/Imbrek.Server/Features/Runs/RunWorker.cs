@@ -14,8 +14,12 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
 {
     private const int LeaseSeconds = 6;
     private const int AtOnce = 16;
+
+    /// <summary>So many faults of ours in a row end a run: nothing repeats for ever.</summary>
+    private const int MostFaults = 5;
     private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
     private readonly ConcurrentDictionary<Guid, Task> running = new();
+    private readonly ConcurrentDictionary<Guid, int> faults = new();
 
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
@@ -68,9 +72,11 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
         using var cancelled = CancellationTokenSource.CreateLinkedTokenSource(lost.Token);
         using var ended = CancellationTokenSource.CreateLinkedTokenSource(lost.Token);
         var keeping = KeepLeaseAsync(id, lost, cancelled, ended.Token);
+        var giveBack = true;
         try
         {
             await runner.CarryOutAsync(id, cancelled.Token, lost.Token);
+            faults.TryRemove(id, out _);
         }
         catch (OperationCanceledException)
         {
@@ -78,15 +84,39 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
         }
         catch (Exception e)
         {
-            // PostgreSQL gone, or a fault of ours: the lease runs out and the run is taken up again from its last step.
+            // PostgreSQL gone, or a fault of ours: the lease runs out, and then the run is taken up again from its last step.
+            giveBack = false;
             log.LogError(e, "Run {Run} was interrupted", id);
+            if (e is not (NpgsqlException or ObjectDisposedException) && faults.AddOrUpdate(id, 1, (_, n) => n + 1) >= MostFaults)
+            {
+                giveBack = await TryGiveUpAsync(id, e.Message, lost.Token);
+            }
         }
         finally
         {
             await ended.CancelAsync();
             await keeping;
-            await GiveBackAsync(id);
+            if (giveBack)
+            {
+                await GiveBackAsync(id);
+            }
+
             running.TryRemove(id, out _);
+        }
+    }
+
+    private async Task<bool> TryGiveUpAsync(Guid id, string why, CancellationToken stopping)
+    {
+        try
+        {
+            await runner.GiveUpAsync(id, why, stopping);
+            faults.TryRemove(id, out _);
+            return true;
+        }
+        catch (Exception e) when (!stopping.IsCancellationRequested)
+        {
+            log.LogError(e, "Run {Run} could not be given up either", id);
+            return false;
         }
     }
 

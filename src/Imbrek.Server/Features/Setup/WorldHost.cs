@@ -129,11 +129,8 @@ internal sealed class WorldHost(
             catch (LeadLostException)
             {
                 // Another process leads and has gone on from what was last kept; what this one did since did not happen.
-                log.LogWarning("Another process runs the world now");
-                world?.Dispose();
-                (world, notices) = (null, null);
-                unsaved.Clear();
-                await fleet.LoadAsync(stoppingToken);
+                log.LogWarning("Another process may run the world now");
+                Leave();
             }
             catch (Exception) when (stoppingToken.IsCancellationRequested)
             {
@@ -143,9 +140,21 @@ internal sealed class WorldHost(
             {
                 // Whatever it is, the server goes on and tries again; only the world stands still until then.
                 log.LogWarning(e is NpgsqlException or IOException or DbUpdateException or InvalidOperationException ? null : e, "The world stands still: {Reason}", e.Message);
+                Leave();
                 await WaitAsync(TimeSpan.FromSeconds(1), stoppingToken);
             }
         }
+    }
+
+    /// <summary>
+    /// Lets go of the world: who does not hold the lock any more must not seem to run it, to runs least of all. What is kept is read again by
+    /// whoever leads next.
+    /// </summary>
+    private void Leave()
+    {
+        world?.Dispose();
+        (world, notices) = (null, null);
+        unsaved.Clear();
     }
 
     private static async Task WaitAsync(TimeSpan time, CancellationToken cancel)

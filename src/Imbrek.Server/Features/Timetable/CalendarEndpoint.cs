@@ -15,8 +15,8 @@ namespace Imbrek.Server.Features.Timetable;
 
 /// <summary>
 /// <c>GET /api/timetable.ics</c>: the runs of plans as a calendar of RFC 5545. Each series is one entry with its rule, its exceptions and its zone.
-/// Where a rule cannot say when a run is due (a member's own start that moves it past the rule's own hours or days, or elapsed time over
-/// a change of the clock), the entry lists the times of the coming weeks instead.
+/// Steps of time that passes stand in UTC. Where a rule cannot say when a run is due (a member's own start that moves it past the rule's own hours
+/// or days), the entry lists the times of the coming weeks instead.
 /// </summary>
 internal static class CalendarEndpoint
 {
@@ -65,6 +65,15 @@ internal static class CalendarEndpoint
             Summary = $"{s.Task.Id} of {s.Database.Name} ({s.Plan.Name})",
             Duration = Ical.Net.DataTypes.Duration.FromMinutes(Math.Max(1, (int)Math.Min(s.Task.Window?.TotalMinutes ?? 5, 10_000))),
         };
+        if (Steps(r) && r.ExceptDays.Count + r.ExceptTimes.Count == 0)
+        {
+            // Time that passes, whatever the clock on the wall does: in UTC the rule says just that.
+            var first = (r.Start.InZoneLeniently(r.Zone).ToInstant() + s.Offset).InUtc();
+            item.Start = new CalDateTime(first.Year, first.Month, first.Day, first.Hour, first.Minute, first.Second, CalDateTime.UtcTzId);
+            item.RecurrenceRule = new Ical.Net.DataTypes.RecurrenceRule(r.Rule.Text);
+            return item;
+        }
+
         if (RuleSays(r, s.Offset))
         {
             item.Start = Local(r.Start + NodaTime.Period.FromTicks((long)s.Offset.TotalTicks), r.Zone);
@@ -92,15 +101,19 @@ internal static class CalendarEndpoint
         return item;
     }
 
+    /// <summary>Whether it is nothing but a step: every so many hours, minutes or seconds.</summary>
+    private static bool Steps(Recurrence r) => r.Rule is { Frequency: >= Core.Planning.Frequency.Hourly, UntilLocal: null } rule
+        && rule.Months.Count + rule.Weeks.Count + rule.YearDays.Count + rule.MonthDays.Count + rule.Days.Count + rule.Hours.Count + rule.Minutes.Count + rule.Seconds.Count + rule.Positions.Count == 0;
+
     /// <summary>Whether the rule, moved as a whole, says when a run is due.</summary>
     private static bool RuleSays(Recurrence r, NodaTime.Duration offset)
     {
         var rule = r.Rule;
-        var elapsed = rule.Frequency >= Core.Planning.Frequency.Hourly && r.Zone.GetZoneIntervals(Instant.FromUtc(2026, 1, 1, 0, 0), Instant.FromUtc(2027, 1, 1, 0, 0)).Skip(1).Any();
-        if (elapsed && (rule.Interval > 1 || rule.Hours.Count > 0))
+        if (rule.Frequency >= Core.Planning.Frequency.Hourly)
         {
-            // A calendar counts hours by the clock on the wall, we count those that pass.
-            return false;
+            // A calendar counts hours by the clock on the wall, we those that pass: the same where an hour holds whole steps.
+            var inHour = rule.Frequency switch { Core.Planning.Frequency.Hourly => rule.Interval == 1, Core.Planning.Frequency.Minutely => 60 % rule.Interval == 0, _ => 3600 % rule.Interval == 0 };
+            return inHour && offset == NodaTime.Duration.Zero;
         }
 
         if (offset == NodaTime.Duration.Zero)
