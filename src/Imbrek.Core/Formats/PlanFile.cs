@@ -141,7 +141,7 @@ public static class PlanFile
             j.FaultAt("copyTo", $"'{store}' is where the set goes already");
         }
 
-        if (recurrence is null && after.Length == 0)
+        if (j.Object("recurrence") is null && after.Length == 0)
         {
             j.FaultAt("recurrence", "is missing; say when it is due, or which task it follows");
         }

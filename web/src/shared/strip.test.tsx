@@ -54,7 +54,7 @@ const cover: Cover = {
   steps: [
     { at: at(0), to: at(20), fromSeconds: null, toSeconds: null },
     { at: at(20), to: at(210), fromSeconds: 600, toSeconds: 12_000 },
-    { at: at(210), to: at(240), fromSeconds: 600, toSeconds: 2400 },
+    { at: at(210), to: at(600), fromSeconds: 600, toSeconds: 24_000 },
   ],
   columns: [],
   marks: [],

@@ -117,7 +117,7 @@ function Entry({ entry: e, zone, search }: { entry: Schemas['EntryView']; zone: 
         <Box sx={{ color: 'text.secondary' }}>{e.who}</Box>
       </Box>
       <Box sx={{ minWidth: 0 }}>
-        <b>{e.kind}</b>
+        <b>{e.kind.replaceAll('-', ' ')}</b>
         {b.outcome && `, ${b.outcome}`}{' '}
         {e.database && <Link to={withPremise(`/databases/${e.database}`, search)}>{e.database}</Link>}{' '}
         {b.title && `“${b.title}”`}
