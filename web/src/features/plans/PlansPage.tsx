@@ -103,6 +103,18 @@ export default function PlansPage() {
         </Box>
       </Box>
       <Side label="Not covered">
+        {(d?.unreadable?.length ?? 0) > 0 && (
+          <Box component="section" aria-label="Plans that cannot be read" sx={{ mb: 2 }}>
+            <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Cannot be read</h2>
+            {d!.unreadable.map((p) => (
+              <Box key={p.id} sx={{ py: 0.5, borderTop: 1, borderColor: 'divider' }}>
+                <Link to={withPremise(`/plans/${p.id}`, search)}>{p.id}</Link> does not run until somebody mends it and
+                saves it anew
+                <Box sx={{ color: 'text.secondary', fontSize: 12, overflowWrap: 'anywhere' }}>{p.why}</Box>
+              </Box>
+            ))}
+          </Box>
+        )}
         <h2 style={{ margin: '2px 0 8px', fontSize: 15 }}>Covered by no plan</h2>
         {d?.uncovered.length === 0 && <Box sx={{ color: 'text.secondary' }}>Every database is in a plan.</Box>}
         {d?.uncovered.slice(0, 50).map((id) => (
