@@ -22,8 +22,8 @@ public class CalendarTests(DemoServer demo)
             {"id":"calendar","name":"Calendar","members":{"databases":["tickets","passes"]},"tasks":[
              {"id":"nights","kind":"full","store":"quay-s2","recurrence":{"words":"weekdays 23:30","start":"2026-01-01","exceptDays":["2026-11-26"],"exceptTimes":["2026-11-30T23:30:00"]},"offsets":[{"database":"passes","seconds":3600}]},
              {"id":"hours","kind":"differential","store":"quay-s2","recurrence":{"words":"daily 06:00, 12:00, 18:00","start":"2026-01-01"},"offsets":[{"database":"passes","seconds":600}]},
-             {"id":"steps","kind":"log","store":"quay-s2","recurrence":{"words":"every 7 hours","start":"2026-01-01"}},
-             {"id":"working","kind":"log","store":"quay-s2","recurrence":{"words":"every 20 minutes between 06:00 and 22:00","start":"2026-01-01"}}]}
+             {"id":"steps","kind":"log","store":"quay-s2","recurrence":{"words":"every 7 hours","start":"2026-11-20"}},
+             {"id":"working","kind":"log","store":"quay-s2","recurrence":{"words":"every 20 minutes between 06:00 and 22:00","start":"2026-11-23"}}]}
             """)!;
         Assert.Equal(200, (await admin.PutAsync("/api/plans/calendar?basedOn=0", plan)).Status);
         try

@@ -166,6 +166,18 @@ public sealed class HardeningTests
         using var admin = await Session.SignInAsync(server.Url, "admin");
         using var large = new StringContent($$"""{"id":"{{new string('x', 1_100_000)}}"}""", Encoding.UTF8, "application/json");
         Assert.Equal(HttpStatusCode.RequestEntityTooLarge, (await admin.Http.PostAsync("/api/consequences", large)).StatusCode);
+
+        // Of what computes so many run at once and wait; who asks more is told when to ask again.
+        Assert.Equal(200, (await ImportAsync(admin, Stage, null)).Status);
+        var answers = await Task.WhenAll(Enumerable.Range(0, 60).Select(_ => admin.Http.GetAsync("/api/fleet")));
+        Assert.Contains(answers, a => a.StatusCode == HttpStatusCode.OK);
+        Assert.All(answers, a => Assert.True(a.StatusCode == HttpStatusCode.OK || (a.StatusCode == HttpStatusCode.TooManyRequests && a.Headers.RetryAfter is not null), $"{a.StatusCode}"));
+
+        // Plans saved at once are all there, in memory too.
+        var saved = await Task.WhenAll(Enumerable.Range(0, 8).Select(i => admin.PutAsync(
+            $"/api/plans/at-once-{i}?basedOn=0", JsonNode.Parse($$$"""{"id":"at-once-{{{i}}}","members":{"databases":["two"]},"tasks":[{"id":"f","kind":"full","store":"s","recurrence":{"words":"daily 0{{{i}}}:00"}}]}""")!)));
+        Assert.All(saved, s => Assert.Equal(200, s.Status));
+        Assert.Equal(9, (await admin.GetAsync("/api/plans")).GetProperty("plans").GetArrayLength());
         var streams = new List<HttpResponseMessage>();
         try
         {
@@ -189,5 +201,56 @@ public sealed class HardeningTests
             using var again = await admin.Http.GetAsync("/api/events", HttpCompletionOption.ResponseHeadersRead);
             return again.StatusCode == HttpStatusCode.OK;
         });
+    }
+
+    [Fact]
+    public async Task A_folder_that_is_not_a_worlds_is_never_emptied_and_a_demos_database_is_no_real_installation()
+    {
+        await using var server = await ServerProcess.StartAsync(demo: false);
+        var folder = Directory.CreateTempSubdirectory("imbrek-mine");
+        try
+        {
+            var mine = Path.Combine(folder.FullName, "thesis.txt");
+            await File.WriteAllTextAsync(mine, "years of work");
+            var (exit, said) = await server.RefusedAsync("--demo", folder.FullName, "--demo-days", "1");
+            Assert.Equal(2, exit);
+            Assert.Contains("holds files that are not those of a demo's world", said, StringComparison.Ordinal);
+            Assert.Equal("years of work", await File.ReadAllTextAsync(mine));
+        }
+        finally
+        {
+            folder.Delete(true);
+        }
+
+        // That start made the demo's people before it was refused: everybody knows their passwords.
+        Assert.Equal(5L, await server.QueryAsync<long>("select count(*) from people where from_demo or user_name = 'admin'"));
+        await server.KillAsync();
+        var refused = await server.RefusedAsync();
+        Assert.Equal(2, refused.Exit);
+        Assert.Contains("--end-demo-sign-ins", refused.Said, StringComparison.Ordinal);
+        await using var real = await server.StartPeerAsync("--end-demo-sign-ins", "true");
+        using var nobody = new Session(real.Url);
+        Assert.Equal(401, (await nobody.PostAsync("/api/sign-in", new { name = "look", password = Session.Password })).Status);
+    }
+
+    [Fact]
+    public async Task Heads_of_the_ledger_are_written_outside_the_database_signed_by_a_key_that_lies_outside_too()
+    {
+        var folder = Directory.CreateTempSubdirectory("imbrek-heads");
+        try
+        {
+            var (heads, pem) = (Path.Combine(folder.FullName, "heads"), Path.Combine(folder.FullName, "key.pem"));
+            await using var server = await ServerProcess.StartAsync(demo: false, more: ["--ledger-heads", heads, "--signing-key", pem]);
+            string[] files = [];
+            await Eventually.Async(() => Task.FromResult(Directory.Exists(heads) && (files = Directory.GetFiles(heads, "head-*.json")).Length > 0));
+            using var key = System.Security.Cryptography.ECDsa.Create();
+            key.ImportFromPem(await File.ReadAllTextAsync(pem));
+            Assert.True(Core.Evidence.LedgerFile.ReadLine((await File.ReadAllTextAsync(files[0])).Trim()).Head!.IsSignedBy(key));
+            Assert.Equal(1L, await server.QueryAsync<long>("select count(*) from installation where private_key is null"));
+        }
+        finally
+        {
+            folder.Delete(true);
+        }
     }
 }

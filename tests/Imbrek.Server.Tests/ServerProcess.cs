@@ -58,10 +58,23 @@ public sealed class ServerProcess : IAsyncDisposable
         return server;
     }
 
-    /// <summary>Starts a further process on the same PostgreSQL and the same world.</summary>
-    public async Task<ServerProcess> StartPeerAsync()
+    /// <summary>Starts a process that is expected to end by itself, and gives what it said.</summary>
+    public async Task<(int Exit, string Said)> RefusedAsync(params string[] arguments)
     {
-        var peer = new ServerProcess(database, world, days, FreePort(), owns: false);
+        var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
+        var start = new ProcessStartInfo("dotnet", [dll, "--urls", $"http://127.0.0.1:{FreePort()}", "--contentRoot", ServerFolder(), .. arguments]) { RedirectStandardError = true };
+        start.Environment["IMBREK_CONNECTION"] = ConnectionString;
+        using var refused = Process.Start(start)!;
+        using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(2));
+        var told = await refused.StandardError.ReadToEndAsync(limit.Token);
+        await refused.WaitForExitAsync(limit.Token);
+        return (refused.ExitCode, told);
+    }
+
+    /// <summary>Starts a further process on the same PostgreSQL and the same world.</summary>
+    public async Task<ServerProcess> StartPeerAsync(params string[] arguments)
+    {
+        var peer = new ServerProcess(database, world, days, FreePort(), owns: false, more: arguments);
         await peer.RunAsync(usable: false);
         return peer;
     }

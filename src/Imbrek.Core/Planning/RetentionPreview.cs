@@ -27,7 +27,8 @@ public sealed record RetentionPreview(
     /// <param name="now">Today.</param>
     /// <param name="days">How many days to look ahead.</param>
     /// <param name="zone">The zone whose days count.</param>
-    public static RetentionPreview Of(RecoverySubject subject, Func<SetKind, Id<Store>, RetentionRule?> ruleFor, Instant now, int days, DateTimeZone zone)
+    /// <param name="cancel">Whoever asked does not wait any more.</param>
+    public static RetentionPreview Of(RecoverySubject subject, Func<SetKind, Id<Store>, RetentionRule?> ruleFor, Instant now, int days, DateTimeZone zone, CancellationToken cancel = default)
     {
         var before = Evaluator.RecoverableAt(subject, Loss.None, now);
         IReadOnlyList<RetentionDecision>? today = null;
@@ -35,6 +36,7 @@ public sealed record RetentionPreview(
         var list = new List<Day>();
         for (var day = 0; day <= days; day++)
         {
+            cancel.ThrowIfCancellationRequested();
             var at = now + Duration.FromDays(day);
             var decided = Retention.Decide(subject.Lineage, ruleFor, at, zone);
             var go = decided.Where(d => !d.Stays).ToArray();

@@ -45,7 +45,8 @@ public sealed record Way(
     /// <param name="store">Where its sets would go.</param>
     /// <param name="from">Where the week begins.</param>
     /// <param name="load">How it lives; null for what the fleet states.</param>
-    public static IReadOnlyList<Way> Of(FleetModel fleet, Database database, Id<Store> store, Instant from, DatabaseLoad? load = null)
+    /// <param name="cancel">Whoever asked does not wait any more.</param>
+    public static IReadOnlyList<Way> Of(FleetModel fleet, Database database, Id<Store> store, Instant from, DatabaseLoad? load = null, CancellationToken cancel = default)
     {
         var engine = fleet.Engines[database.Engine];
         var zone = DateTimeZoneProviders.Tzdb[fleet.Sites[fleet.Hosts[database.Host].Site].TimeZone];
@@ -64,7 +65,7 @@ public sealed record Way(
                 new Selection { Databases = [database.Id] },
                 [.. tasks.Select(t => new PlanTask { Id = t.Kind.ToString(), Kind = t.Kind, Store = store, Recurrence = RecurrenceWords.TryParse(t.When, zone, start, out var r, out var e) ? r : throw new InvalidOperationException(e) })],
                 TellRule.Nobody);
-            var answer = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(plan, fleet), Databases = [database], From = from, LoadOf = load is null ? null : _ => load });
+            var answer = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(plan, fleet), Databases = [database], From = from, LoadOf = load is null ? null : _ => load, Cancel = cancel });
             var none = answer.ByDatabase[database.Id].FirstOrDefault(f => f.Loss.Kind == LossKind.None) ?? answer.ByDatabase[database.Id][0];
             var sets = answer.Subjects[database.Id].Catalogue.Sets.Where(s => s.CoversTo >= from && s.CoversTo < answer.To).ToArray();
             var stored = sets.Sum(s => (double)s.Copies[0].StoredBytes);

@@ -97,12 +97,18 @@ internal static class FileEndpoints
                 throw new BadInputException("fleet", much);
             }
 
+            var document = FleetFile.Write(model.WithPlans([]));
+            if (FleetFile.Read(Encoding.UTF8.GetBytes(document), "fleet") is { Value: null } unreadable)
+            {
+                throw new BadInputException(unreadable.Faults[0].Member, $"cannot be kept: {unreadable.Faults[0].Message}");
+            }
+
             inside.FleetVersions.Add(new FleetVersionRow
             {
                 Number = (await inside.FleetVersions.MaxAsync(v => (int?)v.Number, cancel) ?? 0) + 1,
                 At = now,
                 Who = who,
-                Document = FleetFile.Write(model.WithPlans([])),
+                Document = document,
             });
             await PlanVersions.ReplaceAsync(inside, model, state.Fleet.Plans, who, now, cancel);
         }

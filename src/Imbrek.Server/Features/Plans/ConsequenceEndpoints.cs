@@ -237,13 +237,13 @@ internal static class ConsequenceEndpoints
         return TypedResults.Ok(new ChancesView(weeks, share, spread, [.. chances.Select(c => new ChanceView(fleet.DatabaseById[c.Database].Name, PlanFile.Name(c.Loss.Kind), c.KeepsRpoForMonth, c.Exposure95, c.Restore95))]));
     }
 
-    private static Ok<RetentionView> Retention(RetentionQuestion question, FleetState state, IClock clock)
+    private static Ok<RetentionView> Retention(RetentionQuestion question, FleetState state, IClock clock, CancellationToken cancel)
     {
         var plan = PlanEndpoints.Read(Encoding.UTF8.GetBytes(question.Plan?.ToJsonString() ?? "{}"), state.Fleet, clock);
         var subject = state[question.Database ?? ""].Subject;
         var now = clock.GetCurrentInstant();
         var zone = plan.Tasks.Select(t => t.Recurrence?.Zone).FirstOrDefault(z => z is not null) ?? DateTimeZone.Utc;
-        var preview = RetentionPreview.Of(subject, Core.Planning.Retention.RulesOf(plan), now, Math.Clamp(question.Days ?? 14, 0, 60), zone);
+        var preview = RetentionPreview.Of(subject, Core.Planning.Retention.RulesOf(plan), now, Math.Clamp(question.Days ?? 14, 0, 60), zone, cancel);
         var go = preview.Today.Where(t => !t.Stays).ToArray();
         return TypedResults.Ok(new RetentionView(
             subject.Database.Name,
@@ -259,7 +259,7 @@ internal static class ConsequenceEndpoints
             [.. preview.After.Select(s => new KeptSpan(s.From, s.To))]));
     }
 
-    private static Ok<IReadOnlyList<WayView>> Ways(string id, FleetState state, DesignedState designed, IClock clock, string? store)
+    private static Ok<IReadOnlyList<WayView>> Ways(string id, FleetState state, DesignedState designed, IClock clock, string? store, CancellationToken cancel)
     {
         var subject = state[id].Subject;
         var (fleet, database, now) = (state.Fleet, subject.Database, clock.GetCurrentInstant());
@@ -271,6 +271,6 @@ internal static class ConsequenceEndpoints
         }
 
         return TypedResults.Ok<IReadOnlyList<WayView>>(
-            [.. Way.Of(fleet, database, to, now, designed.LoadOf(database, now)).Select(w => new WayView(w.Name, w.TakeSeconds, w.StoredBytesPerWeek, w.MovedBytesPerDay, w.RestoreSeconds, w.WorstExposureSeconds, w.DoesNotKeep))]);
+            [.. Way.Of(fleet, database, to, now, designed.LoadOf(database, now), cancel).Select(w => new WayView(w.Name, w.TakeSeconds, w.StoredBytesPerWeek, w.MovedBytesPerDay, w.RestoreSeconds, w.WorstExposureSeconds, w.DoesNotKeep))]);
     }
 }

@@ -42,7 +42,7 @@ internal static class SignInEndpoints
 
         // One answer, in one time, for a wrong name, a wrong password and somebody who may not sign in: which names exist is nobody's business.
         var person = await people.FindByNameAsync(name);
-        var right = person is null ? unknown.Check(request.Password ?? "") : await people.CheckPasswordAsync(person, request.Password ?? "");
+        var right = person?.PasswordHash is null ? unknown.Check(request.Password ?? "") : await people.CheckPasswordAsync(person, request.Password ?? "");
         if (person is null || !right || person.Disabled)
         {
             throttle.Failed(name, address);
