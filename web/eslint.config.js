@@ -14,4 +14,19 @@ export default tseslint.config(
       '@typescript-eslint/no-non-null-assertion': 'off',
     },
   },
+  {
+    // A script of node that hands functions to a page: what is there in both.
+    files: ['**/*.mjs'],
+    languageOptions: {
+      globals: Object.fromEntries(
+        [
+          'console process window document fetch FormData Blob performance',
+          'PerformanceObserver requestAnimationFrame cancelAnimationFrame',
+        ]
+          .join(' ')
+          .split(' ')
+          .map((name) => [name, 'readonly']),
+      ),
+    },
+  },
 );
