@@ -104,6 +104,7 @@ builder.Services.AddAntiforgery(o =>
     o.Cookie.SecurePolicy = CookieSecurePolicy.SameAsRequest;
 });
 builder.Services.AddProblemDetails();
+builder.Services.Configure<RouteHandlerOptions>(o => o.ThrowOnBadRequest = true);
 builder.Services.AddExceptionHandler<Problems>();
 builder.Services.ConfigureHttpJsonOptions(o =>
 {

@@ -94,4 +94,26 @@ public class AccessTests(DemoServer demo)
         Assert.Equal("application/problem+json", answer.Content.Headers.ContentType!.MediaType);
         Assert.Equal(member, problem.GetProperty("member").GetString());
     }
+
+    [Theory]
+    [InlineData("/api/world/pace", """{"pace":"fast"}""", "pace")]
+    [InlineData("/api/world/pace", """{"pace":""", "pace")]
+    [InlineData("/api/incidents", "null", "")]
+    [InlineData("/api/incidents", "[]", "")]
+    [InlineData("/api/incidents", """{"database":"tickets","title":"x","at":"9999-01-01T00:00:00Z"}""", "at")]
+    [InlineData("/api/incidents", """{"database":"tickets","title":"a\u0007b"}""", "title")]
+    [InlineData("/api/recover", """{"database":"tickets","target":"2026-11-24T10:00:00Z","instance":"-rf"}""", "instance")]
+    [InlineData("/api/recover", """{"database":"tickets","target":"2026-11-24T10:00:00Z","instance":"a;id"}""", "instance")]
+    [InlineData("/api/timetable/measure", """{"moves":[null]}""", "moves[0]")]
+    [InlineData("/api/timetable/measure", """{"moves":[{"plan":"a\ud800b"}]}""", "moves[0].plan")]
+    [InlineData("/api/people", """{"name":"x","roles":[null]}""", "roles")]
+    public async Task A_bad_body_names_its_member_too(string path, string body, string member)
+    {
+        using var session = await Session.SignInAsync(demo.Server.Url, "admin");
+        var answer = await session.Http.PostAsync(path, new StringContent(body, System.Text.Encoding.UTF8, "application/json"));
+        var problem = await answer.Content.ReadFromJsonAsync<JsonElement>();
+        Assert.Equal(400, (int)answer.StatusCode);
+        Assert.Equal(member, problem.TryGetProperty("member", out var named) ? named.GetString() : "");
+        Assert.DoesNotContain("System.", problem.GetProperty("title").GetString(), StringComparison.Ordinal);
+    }
 }

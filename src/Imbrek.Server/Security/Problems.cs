@@ -1,3 +1,4 @@
+using System.Text.Json;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Diagnostics;
 using Microsoft.AspNetCore.Mvc;
@@ -23,7 +24,9 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
                 await WriteAsync(httpContext, e.Status, e.Code, e.Member, Sentence(e.Message));
                 break;
             case BadHttpRequestException e:
-                await WriteAsync(httpContext, e.StatusCode, "bad-request", MemberIn(e.Message), Sentence(e.InnerException?.Message.Split(" Path:")[0] ?? e.Message));
+                var (member, said) = e.InnerException is JsonException json ? (json.Path?.TrimStart('$').TrimStart('.') ?? "", Said(json)) : e.Message.Contains("from body", StringComparison.Ordinal) ? ("", "the body is missing")
+                    : (MemberIn(e.Message), e.Message);
+                await WriteAsync(httpContext, e.StatusCode, "bad-request", member, Sentence(said));
                 break;
             case OperationCanceledException when httpContext.RequestAborted.IsCancellationRequested:
                 httpContext.Response.StatusCode = 499;
@@ -62,6 +65,12 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
 
     /// <summary>Whether PostgreSQL says that it cannot serve anybody just now: connections (08), resources (53), shutting down (57P).</summary>
     private static bool Away(string state) => state.StartsWith("08", StringComparison.Ordinal) || state.StartsWith("53", StringComparison.Ordinal) || state.StartsWith("57P", StringComparison.Ordinal);
+
+    /// <summary>What is wrong with a body, without the names of our types.</summary>
+    private static string Said(JsonException e) => e.Message.StartsWith("expected", StringComparison.Ordinal) ? e.Message.Split(" Path:")[0]
+        : e.Message.Contains("could not be converted", StringComparison.Ordinal) ? "is not what is expected here"
+        : e.Message.Contains("missing required", StringComparison.Ordinal) ? "a member is missing"
+        : "the body is not valid JSON";
 
     private static string Sentence(string message) => message.Length == 0 ? message : char.ToUpperInvariant(message[0]) + message[1..];
 

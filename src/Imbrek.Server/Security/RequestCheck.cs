@@ -68,10 +68,10 @@ internal sealed class RequestCheck(RequestDelegate next)
                         Check(Place(), name, false);
                         break;
                     case JsonTokenType.StartObject:
-                        path.Push((name, -1));
+                        path.Push((InArray() ? null : name, -1));
                         break;
                     case JsonTokenType.StartArray:
-                        path.Push((name, 0));
+                        path.Push((InArray() ? null : name, 0));
                         continue;
                     case JsonTokenType.EndObject or JsonTokenType.EndArray:
                         path.Pop();
@@ -81,9 +81,9 @@ internal sealed class RequestCheck(RequestDelegate next)
                         break;
                 }
 
-                if (reader.TokenType is not (JsonTokenType.PropertyName or JsonTokenType.StartObject) && path.TryPeek(out var list) && list.Index >= 0)
+                if (reader.TokenType is not (JsonTokenType.PropertyName or JsonTokenType.StartObject) && InArray())
                 {
-                    path.Pop();
+                    var list = path.Pop();
                     path.Push((list.Name, list.Index + 1));
                 }
             }
@@ -96,6 +96,9 @@ internal sealed class RequestCheck(RequestDelegate next)
         {
             throw new BadInputException(Place(), "holds a text that is not valid UTF-8, or half a character");
         }
+
+        // What stands in a list has no name of its own.
+        bool InArray() => path.TryPeek(out var list) && list.Index >= 0;
 
         string Place()
         {

@@ -20,6 +20,8 @@ namespace Imbrek.Server.Features.Recover;
 /// <summary>Choose what and when, see the ways, begin a restore.</summary>
 internal static class RecoverEndpoints
 {
+    private const int LongestInstance = 220;
+
     public sealed record PathStepView(string Set, SetKind Kind, string Store, double Seconds, Instant? StopsAt, string Source);
 
     public sealed record PathView(
@@ -225,9 +227,9 @@ internal static class RecoverEndpoints
         }
 
         var instance = string.IsNullOrWhiteSpace(request.Instance) ? $"{d.Id}-restored" : request.Instance.Trim();
-        if (instance.Length > 60 || !instance.All(ch => char.IsAsciiLetterOrDigit(ch) || ch is '-' or '_'))
+        if (InputBounds.WhatIsWrongWithId(instance, LongestInstance) is { } wrong)
         {
-            throw new BadInputException("instance", "use letters, digits, - and _, at most 60");
+            throw new BadInputException("instance", wrong);
         }
 
         var run = RestorePlan.Make(d, path, request, loss, instance, user.Identity!.Name!, now);
