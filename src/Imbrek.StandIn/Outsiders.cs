@@ -8,7 +8,9 @@ namespace Imbrek.StandIn;
 /// <param name="inline">Whether what waited goes on at once, inside the world's own step: history runs in one thread and one order.</param>
 internal sealed class Outsiders(Lock gate, bool inline)
 {
+    private readonly HashSet<Action<Exception>> pending = [];
     private TaskCompletionSource? nobodyThinks;
+    private bool over;
     private int engaged;
     private int waiting;
 
@@ -43,7 +45,23 @@ internal sealed class Outsiders(Lock gate, bool inline)
         await Task.WhenAny(quiet, Task.Delay(atMost));
     }
 
+    /// <summary>
+    /// Ends the world for those who wait in it, and for those who will: its time passes no more, and who would wait for that waits for ever.
+    /// </summary>
+    public void End()
+    {
+        lock (gate)
+        {
+            over = true;
+            foreach (var fail in pending.ToArray())
+            {
+                fail(new ObjectDisposedException(nameof(World), "the world has been let go of"));
+            }
+        }
+    }
+
     /// <summary>Waits for something of the world.</summary>
+    /// <exception cref="ObjectDisposedException">The world has ended, or ends before what is waited for happened.</exception>
     /// <param name="begin">Begins it, and is given what to call when it is done.</param>
     /// <param name="cancel">Ends the waiting.</param>
     /// <param name="undo">What to do then.</param>
@@ -52,11 +70,14 @@ internal sealed class Outsiders(Lock gate, bool inline)
     {
         var source = new TaskCompletionSource(inline ? TaskCreationOptions.None : TaskCreationOptions.RunContinuationsAsynchronously);
         var settled = false;
+        void Fail(Exception e) => Settle(() => source.TrySetException(e));
         lock (gate)
         {
+            ObjectDisposedException.ThrowIf(over, typeof(World));
             waiting++;
+            pending.Add(Fail);
             begin(() => Settle(() => source.TrySetResult()));
-            failing?.Invoke(e => Settle(() => source.TrySetException(e)));
+            failing?.Invoke(Fail);
             TellIfNobodyThinks();
         }
 
@@ -67,6 +88,7 @@ internal sealed class Outsiders(Lock gate, bool inline)
             {
                 settled = true;
                 waiting--;
+                pending.Remove(Fail);
                 complete();
             }
         }

@@ -242,6 +242,7 @@ public sealed class World : IDisposable
     /// <inheritdoc/>
     public void Dispose()
     {
+        Outsiders.End();
         foreach (var pack in packs.Values)
         {
             pack.Dispose();

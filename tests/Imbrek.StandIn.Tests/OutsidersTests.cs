@@ -133,4 +133,24 @@ public sealed class OutsidersTests : IDisposable
         Assert.All(world.TakeChanges().OfType<WorldChange.RunChanged>(), r => Assert.Equal("there", r.Run.Plan.Value));
         Assert.NotEmpty(world.Sets);
     }
+
+    [Fact]
+    public async Task Nobody_waits_for_ever_in_a_world_that_was_let_go_of()
+    {
+        var world = Open();
+        var driver = new StandInDriver(world);
+        var instance = new Core.Drivers.InstanceSpec("aside", new("passes"), new("quay-h4"), "run");
+        using var cancellable = new CancellationTokenSource();
+        using var engaged = world.Engage();
+        var waits = new[] { driver.ProvisionAsync(instance, default), driver.ProvisionAsync(instance with { Name = "other" }, cancellable.Token) };
+        Assert.All(waits, w => Assert.False(w.IsCompleted));
+
+        world.Dispose();
+        foreach (var wait in waits.Append(Task.Run(() => driver.ProvisionAsync(instance with { Name = "late" }, default))))
+        {
+            await Assert.ThrowsAsync<ObjectDisposedException>(() => wait.WaitAsync(TimeSpan.FromSeconds(10)));
+        }
+
+        await cancellable.CancelAsync();
+    }
 }

@@ -24,7 +24,7 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
                 await WriteAsync(httpContext, e.Status, e.Code, e.Member, Sentence(e.Message));
                 break;
             case BadHttpRequestException e:
-                var (member, said) = e.InnerException is JsonException json ? (json.Path?.TrimStart('$').TrimStart('.') ?? "", Said(json)) : e.Message.Contains("from body", StringComparison.Ordinal) ? ("", "the body is missing")
+                var (member, said) = e.InnerException is JsonException json ? (json.Path?.TrimStart('$').TrimStart('.') ?? "", Said(json)) : BodyIsMissing(e) ? ("", "the body is missing")
                     : (MemberIn(e.Message), e.Message);
                 await WriteAsync(httpContext, e.StatusCode, "bad-request", member, Sentence(said));
                 break;
@@ -65,6 +65,10 @@ internal sealed class Problems(ILogger<Problems> log) : IExceptionHandler
 
     /// <summary>Whether PostgreSQL says that it cannot serve anybody just now: connections (08), resources (53), shutting down (57P).</summary>
     private static bool Away(string state) => state.StartsWith("08", StringComparison.Ordinal) || state.StartsWith("53", StringComparison.Ordinal) || state.StartsWith("57P", StringComparison.Ordinal);
+
+    /// <summary>The two ways in which the framework says that a body is empty or <c>null</c>.</summary>
+    private static bool BodyIsMissing(BadHttpRequestException e) =>
+        e.Message.Contains("from body", StringComparison.Ordinal) || e.Message.Contains("no body was provided", StringComparison.Ordinal);
 
     /// <summary>What is wrong with a body, without the names of our types.</summary>
     private static string Said(JsonException e) => e.Message.StartsWith("expected", StringComparison.Ordinal) ? e.Message.Split(" Path:")[0]
