@@ -40,15 +40,7 @@ internal static class VerifyLedgerCommand
 
                 try
                 {
-                    switch (LedgerFile.ReadLine(line))
-                    {
-                        case ({ } entry, _):
-                            check.Add(entry);
-                            break;
-                        case (_, { } signed):
-                            check.Add(signed);
-                            break;
-                    }
+                    check.AddLine(line);
                 }
                 catch (FormatException e)
                 {

@@ -130,15 +130,7 @@ public class EvidenceTests
         var check = new LedgerCheck(key, head);
         foreach (var line in lines)
         {
-            switch (LedgerFile.ReadLine(line))
-            {
-                case ({ } entry, _):
-                    check.Add(entry);
-                    break;
-                case (_, { } signed):
-                    check.Add(signed);
-                    break;
-            }
+            check.AddLine(line);
         }
 
         return check.WhatIsWrong(needsHead: true);

@@ -229,4 +229,12 @@ public class JudgementTests
         Assert.False(Loss.TryParse(text, FleetOf(Tickets), out _, out var error));
         Assert.Contains(text, error, StringComparison.Ordinal);
     }
+
+    [Fact]
+    public void One_trouble_is_said_once_by_the_sets_there_are()
+    {
+        static Finding Of(string code) => new(code, new("a"), Urgency.Soon, "what", "why", "remedy");
+        var said = FindingRules.SaidOnce([Of("no-sets"), Of("hole")], [Of("no-plan"), Of("never-test-restored"), Of("never-fires")]);
+        Assert.Equal(["no-sets", "hole", "never-test-restored", "never-fires"], said.Select(f => f.Code));
+    }
 }

@@ -54,6 +54,21 @@ public sealed class LedgerCheck(ECDsa? key = null, string? mustHold = null)
         Head = head;
     }
 
+    /// <summary>Looks at the next line of an exported ledger.</summary>
+    /// <exception cref="FormatException">It is neither an entry nor a head.</exception>
+    public void AddLine(string line)
+    {
+        switch (LedgerFile.ReadLine(line))
+        {
+            case ({ } entry, _):
+                Add(entry);
+                break;
+            case (_, { } head):
+                Add(head);
+                break;
+        }
+    }
+
     /// <summary>Says what is wrong with the whole, once all was added; null when it holds.</summary>
     /// <param name="needsHead">Whether it must have a head: an export has one.</param>
     public string? WhatIsWrong(bool needsHead) => Wrong

@@ -11,6 +11,22 @@ namespace Imbrek.Core.Findings;
 /// <summary>The rules that look at one database and its catalogue.</summary>
 public static class FindingRules
 {
+    /// <summary>What the sets show and what the plans would bring, where both rules see one trouble said once: by the sets there are.</summary>
+    /// <param name="seen">Found in the database and its catalogue.</param>
+    /// <param name="designed">Found in its plans.</param>
+    public static IEnumerable<Finding> SaidOnce(IReadOnlyList<Finding> seen, IEnumerable<Finding> designed)
+    {
+        var covered = seen.Select(f => f.Code switch
+        {
+            "no-sets" => "no-plan",
+            "same-failure-domain" => "copies-in-failure-domain",
+            "log-discarded" => "log-task-without-log",
+            "never-restored" => "never-test-restored",
+            _ => null,
+        }).ToHashSet();
+        return seen.Concat(designed.Where(f => !covered.Contains(f.Code)));
+    }
+
     /// <summary>Everything found, most urgent first.</summary>
     /// <param name="subject">The database.</param>
     /// <param name="proof">Its newest proof; null when there is none.</param>

@@ -5,11 +5,12 @@ using NodaTime;
 
 namespace Imbrek.Server.State;
 
-/// <summary>What needs somebody, of the whole fleet, in groups. Made at most every few seconds: the pages of one list are of one making.</summary>
+/// <summary>What needs somebody, of the whole fleet, in groups. Kept for a moment: the pages of one list are of one making.</summary>
 internal sealed class FindingsState(FleetState fleet, DesignedState designed, RunHealth health)
 {
     private static readonly TimeSpan Kept = TimeSpan.FromSeconds(2);
     private readonly Lock gate = new();
+    private TimeSpan lasted;
     private (long At, FleetModel Fleet, object? Designed, IReadOnlyList<FindingGroup> Groups)? made;
 
     /// <summary>The groups, most urgent first.</summary>
@@ -34,23 +35,7 @@ internal sealed class FindingsState(FleetState fleet, DesignedState designed, Ru
         }
     }
 
-    private TimeSpan lasted;
-
-    /// <summary>What needs somebody about one database. What two rules see of one trouble is said once: by the sets there are rather than by the plan.</summary>
-    public IEnumerable<Finding> Of(Database d, Instant at)
-    {
-        var seen = fleet[d.Id].Findings(at, fleet.PlanChanged(d));
-        string[] covered =
-        [
-            .. seen.SelectMany(f => f.Code switch
-            {
-                "no-sets" => new[] { "no-plan" },
-                "same-failure-domain" => ["copies-in-failure-domain"],
-                "log-discarded" => ["log-task-without-log"],
-                "never-restored" => ["never-test-restored"],
-                _ => [],
-            }),
-        ];
-        return seen.Concat(health.Findings(fleet.Fleet, d, at)).Concat(designed.Findings(d, at).Where(f => !covered.Contains(f.Code)));
-    }
+    /// <summary>What needs somebody about one database.</summary>
+    public IEnumerable<Finding> Of(Database d, Instant at) =>
+        FindingRules.SaidOnce(fleet[d.Id].Findings(at, fleet.PlanChanged(d)), designed.Findings(d, at)).Concat(health.Findings(fleet.Fleet, d, at));
 }

@@ -252,7 +252,7 @@ internal static class PlanEndpoints
         }
 
         var (days, times) = (new List<LocalDate>(), new List<LocalDateTime>());
-        foreach (var one in (except ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries).Take(1_000))
+        foreach (var one in (except ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries))
         {
             if (NodaTime.Text.LocalDatePattern.Iso.Parse(one) is { Success: true } day)
             {

@@ -32,10 +32,14 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
     public sealed record Measured(
         double DataLostSeconds, double SecondsToReady, double? HoldSeconds, double? SecondsToService, double ServiceSeconds, IReadOnlyList<CheckResult> Checks);
 
+    /// <summary>Another process has taken the run: nothing of it may be touched any more, which is no cancellation that has it cleaned up.</summary>
+    public sealed class LeaseLostException() : Exception("another process has taken the run");
+
     /// <summary>Carries a run out until it is held or has ended.</summary>
     /// <param name="id">The run.</param>
     /// <param name="cancelled">Somebody cancelled it.</param>
     /// <param name="stopping">The process stops or has lost the lease: nothing more may be touched.</param>
+    /// <exception cref="LeaseLostException">Another process has taken the run.</exception>
     public async Task CarryOutAsync(Guid id, CancellationToken cancelled, CancellationToken stopping)
     {
         await using var data = ImbrekDatabase.Context(source);
@@ -441,13 +445,13 @@ internal sealed class RestoreRunner(NpgsqlDataSource source, WorldHost world, Fl
         RunJson.Options);
 
     /// <summary>Makes sure that the run is still this process's, and that nobody takes it before the transaction ends.</summary>
-    /// <exception cref="OperationCanceledException">Another process has it: nothing is written.</exception>
+    /// <exception cref="LeaseLostException">Another process has it: nothing is written.</exception>
     private async Task HoldsLeaseAsync(ImbrekContext data, RunRow run, CancellationToken cancel)
     {
         var held = await data.Database.SqlQuery<Guid>($"select id as \"Value\" from runs where id = {run.Id} and lease_owner = {live.Process} for update").ToListAsync(cancel);
         if (held.Count == 0)
         {
-            throw new OperationCanceledException("another process has taken the run");
+            throw new LeaseLostException();
         }
     }
 

@@ -78,7 +78,7 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
             await runner.CarryOutAsync(id, cancelled.Token, lost.Token);
             faults.TryRemove(id, out _);
         }
-        catch (OperationCanceledException)
+        catch (Exception e) when (e is OperationCanceledException or RestoreRunner.LeaseLostException)
         {
             // Stopping, or the lease went to another process: what is kept is enough to go on from.
         }

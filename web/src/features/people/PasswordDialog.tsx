@@ -4,10 +4,10 @@ import Dialog from '@mui/material/Dialog';
 import DialogActions from '@mui/material/DialogActions';
 import DialogContent from '@mui/material/DialogContent';
 import DialogTitle from '@mui/material/DialogTitle';
-import TextField from '@mui/material/TextField';
 import { useMutation } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, got } from '../../api/client';
+import { PasswordField } from './PasswordField';
 
 /** Changes one's own password; whoever else is signed in with the old one is not any more. */
 export function PasswordDialog({ onClose }: { onClose: () => void }) {
@@ -30,23 +30,8 @@ export function PasswordDialog({ onClose }: { onClose: () => void }) {
             'It is changed. Other browsers you were signed in with are signed out.'
           ) : (
             <>
-              <TextField
-                label="Password now"
-                type="password"
-                autoComplete="current-password"
-                value={current}
-                onChange={(e) => setCurrent(e.target.value)}
-                required
-              />
-              <TextField
-                label="New password"
-                type="password"
-                autoComplete="new-password"
-                helperText="12 characters or more"
-                value={wanted}
-                onChange={(e) => setWanted(e.target.value)}
-                required
-              />
+              <PasswordField label="Password now" value={current} onChange={setCurrent} />
+              <PasswordField label="New password" anew value={wanted} onChange={setWanted} />
               {change.error && (
                 <Alert severity="error" variant="outlined">
                   {change.error.message}

@@ -5,6 +5,7 @@ import TextField from '@mui/material/TextField';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, got } from '../../api/client';
+import { PasswordField } from './PasswordField';
 
 /** Where a one-time address leads: one sets one's password, and who comes first of all the name to administer by. */
 export default function WelcomePage() {
@@ -71,15 +72,7 @@ export default function WelcomePage() {
                 />
               </>
             )}
-            <TextField
-              label="Password"
-              type="password"
-              autoComplete="new-password"
-              helperText="12 characters or more"
-              value={password}
-              onChange={(e) => setPassword(e.target.value)}
-              required
-            />
+            <PasswordField anew value={password} onChange={setPassword} />
             {set.error && (
               <Alert severity="error" variant="outlined">
                 {set.error.message}

@@ -4,6 +4,7 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { useState } from 'react';
 import { api } from '../../api/client';
+import { PasswordField } from '../people/PasswordField';
 
 /** Asks who one is. */
 export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
@@ -65,14 +66,7 @@ export function SignInPage({ onSignedIn }: { onSignedIn: () => void }) {
             required
             slotProps={{ htmlInput: { autoCapitalize: 'none' } }}
           />
-          <TextField
-            label="Password"
-            type="password"
-            autoComplete="current-password"
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-            required
-          />
+          <PasswordField value={password} onChange={setPassword} />
           {error && (
             <Alert severity="error" variant="outlined">
               {error}
