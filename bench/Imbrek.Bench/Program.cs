@@ -5,6 +5,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.StandIn.Scenario;
@@ -303,12 +304,12 @@ async Task FleetList()
         for (var part = 0; part < 10; part++)
         {
             await using var transaction = await connection.BeginTransactionAsync();
-            await TaskRunTable.UpsertAsync(connection, [.. Enumerable.Range(part * 100_000, 100_000).Select(RunOf)], default);
+            await RunTable.UpsertAsync(connection, [.. Enumerable.Range(part * 100_000, 100_000).Select(RunOf)], default);
             await transaction.CommitAsync();
         }
 
         Row("1,000,000 runs kept, with their search index", $"{watch.Elapsed.TotalSeconds:0} s", "");
-        await using (var analyze = new NpgsqlCommand("vacuum analyze task_runs", connection) { CommandTimeout = 600 })
+        await using (var analyze = new NpgsqlCommand("vacuum analyze runs", connection) { CommandTimeout = 600 })
         {
             await analyze.ExecuteNonQueryAsync();
         }
@@ -320,7 +321,7 @@ async Task FleetList()
             ("searched for a note that 20 have", "&find=elbow"), ("for a word that nearly all have", "&find=log"), ("for a set by its name", "&find=db-77-set-770077"), ("for a word that none has", "&find=zebra"),
         ])
         {
-            Row($"{what}", $"{await Best($"/api/task-runs?take=40{query}"):0} ms", "");
+            Row($"{what}", $"{await Best($"/api/runs?take=40{query}"):0} ms", "");
         }
     }
 
@@ -336,7 +337,7 @@ async Task FleetList()
             Kind = TaskKind.Log,
             Database = database,
             Due = due,
-            State = failed ? TaskRunState.Failed : TaskRunState.Done,
+            State = failed ? RunState.Failed : RunState.Done,
             Started = due,
             Ended = due + Duration.FromSeconds(5),
             Attempts = failed ? 2 : 1,

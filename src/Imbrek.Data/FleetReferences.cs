@@ -12,7 +12,8 @@ public static class FleetReferences
     /// <param name="Named">By how many of what it is named, in words.</param>
     public sealed record Missing(string List, string Id, string Named);
 
-    private const string OpenRuns = "state not in ('Discarded', 'Cancelled', 'Failed')";
+    /// <summary>A restored instance that is still there is named by the run that made it.</summary>
+    private const string OpenRuns = "(state < 4 or claim is not null)";
 
     /// <summary>Lists what is named and not in a fleet. Copies that were removed long since, and runs that are over, may name what is gone.</summary>
     /// <param name="connection">An open connection; inside a transaction it sees what that has written.</param>
@@ -29,9 +30,8 @@ public static class FleetReferences
         await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
         await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h group by 1");
         await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
-        await Look("hosts", hosts, "run", "runs", $"select host, count(*) from runs where {OpenRuns} group by 1");
-        await Look("databases", databases, "run that waits or goes on", "runs that wait or go on", "select database, count(*) from task_runs where state <= 1 group by 1");
-        await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from task_runs where state <= 1 group by 1");
+        await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null group by 1");
+        await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from runs where plan is not null and state < 4 group by 1");
         foreach (var (list, known, column) in new[] { ("databases", databases, "database"), ("stores", stores, "store"), ("hosts", hosts, "host"), ("plans", plans, "plan") })
         {
             await Look(list, known, "pause", "pauses", $"select {column}, count(*) from pauses where {column} is not null and (\"to\" is null or \"to\" > now()) group by 1");

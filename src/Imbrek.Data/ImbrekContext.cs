@@ -21,7 +21,11 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<RunRow> Runs => Set<RunRow>();
 
-    public DbSet<StepRow> Steps => Set<StepRow>();
+    /// <summary>What people decided about steps of runs.</summary>
+    public DbSet<DecisionRow> Decisions => Set<DecisionRow>();
+
+    /// <summary>Lines of the runs' logs.</summary>
+    public DbSet<RunLineRow> RunLines => Set<RunLineRow>();
 
     public DbSet<LedgerRow> Ledger => Set<LedgerRow>();
 
@@ -34,10 +38,6 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
     public DbSet<WorldRow> Worlds => Set<WorldRow>();
 
     public DbSet<PlanVersionRow> PlanVersions => Set<PlanVersionRow>();
-
-    public DbSet<TaskRunRow> TaskRuns => Set<TaskRunRow>();
-
-    public DbSet<TaskRunLineRow> TaskRunLines => Set<TaskRunLineRow>();
 
     public DbSet<PauseRow> Pauses => Set<PauseRow>();
 
@@ -114,27 +114,6 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("incidents");
             e.HasIndex(r => new { r.Database, r.At });
         });
-        builder.Entity<RunRow>(e =>
-        {
-            e.ToTable("runs");
-            e.Property(r => r.Request).HasColumnType("jsonb");
-            e.Property(r => r.Plan).HasColumnType("jsonb");
-            e.Property(r => r.Result).HasColumnType("jsonb");
-            e.Property(r => r.State).HasConversion<string>();
-            e.HasMany(r => r.Steps).WithOne().HasForeignKey(s => s.RunId);
-            e.HasIndex(r => new { r.Database, r.CreatedAt });
-            e.HasIndex(r => r.CreatedAt);
-
-            // Two people who restore to the same target at once: one wins.
-            e.HasIndex(r => new { r.Host, r.Instance }).IsUnique()
-                .HasFilter("state not in ('Released', 'Discarded', 'Cancelled', 'Failed')").HasDatabaseName("ix_runs_target");
-        });
-        builder.Entity<StepRow>(e =>
-        {
-            e.ToTable("run_steps").HasKey(r => new { r.RunId, r.Ordinal });
-            e.Property(r => r.Work).HasColumnType("jsonb");
-            e.Property(r => r.State).HasConversion<string>();
-        });
         builder.Entity<LedgerRow>(e =>
         {
             e.ToTable("ledger").HasKey(r => r.Number);
@@ -170,28 +149,46 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("plan_versions").HasKey(r => new { r.Plan, r.Number });
             e.Property(r => r.Document).HasColumnType("jsonb");
         });
-        builder.Entity<TaskRunRow>(e =>
+        builder.Entity<RunRow>(e =>
         {
-            e.ToTable("task_runs");
+            e.ToTable("runs");
+            e.Ignore(r => r.StateIs);
+            e.Property(r => r.Question).HasColumnType("jsonb");
+            e.Property(r => r.Steps).HasColumnType("jsonb");
+            e.Property(r => r.Result).HasColumnType("jsonb");
+            foreach (var flag in new[] { nameof(RunRow.OutsideChain), nameof(RunRow.NoWayBack) })
+            {
+                e.Property<bool>(flag).HasDefaultValue(false);
+            }
+
+            e.Property(r => r.Fence).HasDefaultValue(0L);
+            e.Property(r => r.Said).HasDefaultValue(0);
+            e.Property(r => r.Heard).HasDefaultValue(0);
 
             // One run for each time a task was due on a database: the database decides, whoever starts it.
-            e.HasIndex(r => new { r.Plan, r.Task, r.Database, r.Due, r.AfterId, r.AskedBy }).IsUnique().AreNullsDistinct(false).HasDatabaseName("ix_task_runs_occurrence");
+            e.HasIndex(r => new { r.Plan, r.Task, r.Database, r.Due, r.AfterId, r.AskedBy }).IsUnique().AreNullsDistinct(false).HasFilter("plan is not null").HasDatabaseName("ix_runs_occurrence");
             e.HasIndex(r => new { r.Due, r.Id });
             e.HasIndex(r => new { r.Database, r.Due });
             e.HasIndex(r => new { r.State, r.Due });
             e.HasIndex(r => r.Ended);
-            e.Property(r => r.OutsideChain).HasDefaultValue(false);
+
+            // Two people who restore to the same target at once: one wins.
+            e.HasIndex(r => r.Claim).IsUnique().HasFilter("claim is not null").HasDatabaseName("ix_runs_claim");
 
             // What is asked of the process that runs the plans, by any process.
-            e.HasIndex(r => r.Id).HasFilter("state = 0 and asked_by is not null or state <= 1 and cancelled_by is not null").HasDatabaseName("ix_task_runs_asked");
+            e.HasIndex(r => r.Id).HasFilter("steps is null and (state = 0 and asked_by is not null or state < 4 and cancelled_by is not null)").HasDatabaseName("ix_runs_asked");
+
+            // What any process may take up.
+            e.HasIndex(r => r.Due).HasFilter("steps is not null and state < 4").HasDatabaseName("ix_runs_open");
 
             // A million runs are searched for a word through their trigrams, not one by one.
-            e.Property(r => r.Search).HasComputedColumnSql("lower(database || ' ' || task || ' ' || coalesce(set_id, '') || ' ' || coalesce(note, ''))", stored: true);
+            e.Property(r => r.Search).HasComputedColumnSql("lower(database || ' ' || coalesce(task, kind) || ' ' || coalesce(claim, '') || ' ' || coalesce(set_id, '') || ' ' || coalesce(note, ''))", stored: true);
             e.HasIndex(r => r.Search).HasMethod("gin").HasOperators("gin_trgm_ops");
         });
-        builder.Entity<TaskRunLineRow>(e =>
+        builder.Entity<DecisionRow>(e => e.ToTable("run_decisions").HasKey(r => new { r.RunId, r.Step, r.Round }));
+        builder.Entity<RunLineRow>(e =>
         {
-            e.ToTable("task_run_lines");
+            e.ToTable("run_lines");
             e.HasIndex(r => r.RunId);
         });
         builder.Entity<PauseRow>(e => e.ToTable("pauses"));

@@ -45,7 +45,7 @@ public static class ImbrekDatabase
     /// <summary>Lets PostgreSQL look at the big tables after they were filled: until it does by itself, it plans as if they were small.</summary>
     public static async Task AnalyzeAsync(NpgsqlConnection connection, CancellationToken cancel)
     {
-        await using var command = new NpgsqlCommand("analyze backup_sets, backup_copies, task_runs", connection) { CommandTimeout = 600 };
+        await using var command = new NpgsqlCommand("analyze backup_sets, backup_copies, runs", connection) { CommandTimeout = 600 };
         await command.ExecuteNonQueryAsync(cancel);
     }
 

@@ -1,5 +1,3 @@
-using Imbrek.Core.Planning;
-using Imbrek.Core.Timetable;
 using NodaTime;
 
 namespace Imbrek.Data;
@@ -18,90 +16,6 @@ public sealed class PlanVersionRow
     public bool Removed { get; set; }
 
     public string Document { get; set; } = "";
-}
-
-/// <summary>A run of a task, see <see cref="Core.Timetable.TaskRun"/>.</summary>
-public sealed class TaskRunRow
-{
-    public Guid Id { get; set; }
-
-    public string Plan { get; set; } = "";
-
-    public string Task { get; set; } = "";
-
-    public short Kind { get; set; }
-
-    public string Database { get; set; } = "";
-
-    public Instant Due { get; set; }
-
-    public short State { get; set; }
-
-    public Instant? Started { get; set; }
-
-    public Instant? Ended { get; set; }
-
-    public int Attempts { get; set; }
-
-    public long DataBytes { get; set; }
-
-    public long StoredBytes { get; set; }
-
-    public double ExpectedSeconds { get; set; }
-
-    public string? SetId { get; set; }
-
-    public string? Note { get; set; }
-
-    public string? Oddity { get; set; }
-
-    public Guid? AfterId { get; set; }
-
-    public string? AskedBy { get; set; }
-
-    /// <summary>Whether the one who asked wants its set outside the chain.</summary>
-    public bool OutsideChain { get; set; }
-
-    /// <summary>Who wants it ended; whoever runs it does so.</summary>
-    public string? CancelledBy { get; set; }
-
-    /// <summary>What it can be found by, made by PostgreSQL.</summary>
-    public string Search { get; private set; } = "";
-
-    /// <summary>The run.</summary>
-    public TaskRun ToRun() => new()
-    {
-        Id = Id,
-        Plan = new(Plan),
-        Task = Task,
-        Kind = (TaskKind)Kind,
-        Database = new(Database),
-        Due = Due,
-        State = (TaskRunState)State,
-        Started = Started,
-        Ended = Ended,
-        Attempts = Attempts,
-        DataBytes = DataBytes,
-        StoredBytes = StoredBytes,
-        ExpectedSeconds = ExpectedSeconds,
-        Set = SetId is null ? null : new(SetId),
-        Note = Note,
-        Oddity = Oddity,
-        After = AfterId,
-        AskedBy = AskedBy,
-    };
-}
-
-/// <summary>A line of a run's log.</summary>
-public sealed class TaskRunLineRow
-{
-    public long Id { get; set; }
-
-    public Guid RunId { get; set; }
-
-    public Instant At { get; set; }
-
-    public string Text { get; set; } = "";
 }
 
 /// <summary>A time in which runs of some scope do not start, see <see cref="Core.Timetable.Blackout"/>.</summary>

@@ -11,9 +11,11 @@ using Imbrek.Server.Features.People;
 using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.Rehearsal;
+using Imbrek.Server.Features.Runs.Removal;
+using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Features.SignIn;
-using Imbrek.Server.Features.TaskRuns;
 using Imbrek.Server.Features.Timetable;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -178,15 +180,21 @@ builder.Services.AddSingleton<DesignedState>();
 builder.Services.AddSingleton<FindingsState>();
 builder.Services.AddSingleton<LiveEvents>();
 builder.Services.AddSingleton<Peers>();
-builder.Services.AddSingleton<RunSignal>();
 builder.Services.AddSingleton<WorldHost>();
-builder.Services.AddSingleton<RestoreRunner>();
-builder.Services.AddScoped<RunEndpoints.Deciding>();
+builder.Services.AddSingleton<IDriverFamily>(s => s.GetRequiredService<WorldHost>());
+builder.Services.AddSingleton<Drivers>();
+builder.Services.AddSingleton<RunStore>();
+builder.Services.AddSingleton<RestoreSteps>();
+builder.Services.AddSingleton<IRunKind, RestoreKind>();
+builder.Services.AddSingleton<IRunKind, RehearsalKind>();
+builder.Services.AddSingleton<IRunKind, RemovalKind>();
+builder.Services.AddSingleton<Runner>();
+builder.Services.AddSingleton<RunWorker>();
 if (!describing)
 {
     builder.Services.AddHostedService(s => s.GetRequiredService<Peers>());
     builder.Services.AddHostedService(s => s.GetRequiredService<WorldHost>());
-    builder.Services.AddHostedService<RunWorker>();
+    builder.Services.AddHostedService(s => s.GetRequiredService<RunWorker>());
     builder.Services.AddHostedService<HeadWriter>();
     if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
     {
@@ -254,7 +262,6 @@ RunEndpoints.Map(app);
 PlanEndpoints.Map(app);
 PauseEndpoints.Map(app);
 TimetableEndpoints.Map(app);
-TaskRunEndpoints.Map(app);
 NoticeEndpoints.Map(app);
 if (demo.Folder is not null && Environment.GetEnvironmentVariable("IMBREK_WEBHOOK_SECRET") is { Length: > 0 } secret && Imbrek.Core.Formats.InputBounds.WhatIsWrongWithId(secret) is null)
 {

@@ -1,3 +1,5 @@
+using Imbrek.Core.Drivers;
+
 namespace Imbrek.StandIn;
 
 /// <summary>
@@ -5,8 +7,9 @@ namespace Imbrek.StandIn;
 /// that a fast pace does not count their thinking as hours.
 /// </summary>
 /// <param name="gate">Serializes all that touches the world.</param>
+/// <param name="now">The world's clock, milliseconds.</param>
 /// <param name="inline">Whether what waited goes on at once, inside the world's own step: history runs in one thread and one order.</param>
-internal sealed class Outsiders(Lock gate, bool inline)
+internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
 {
     private readonly HashSet<Action<Exception>> pending = [];
     private TaskCompletionSource? nobodyThinks;
@@ -55,28 +58,33 @@ internal sealed class Outsiders(Lock gate, bool inline)
             over = true;
             foreach (var fail in pending.ToArray())
             {
-                fail(new ObjectDisposedException(nameof(World), "the world has been let go of"));
+                fail(Gone());
             }
         }
     }
 
     /// <summary>Waits for something of the world.</summary>
-    /// <exception cref="ObjectDisposedException">The world has ended, or ends before what is waited for happened.</exception>
+    /// <exception cref="DriverGoneException">The world has ended, or ends before what is waited for happened.</exception>
     /// <param name="begin">Begins it, and is given what to call when it is done.</param>
     /// <param name="cancel">Ends the waiting.</param>
     /// <param name="undo">What to do then.</param>
     /// <param name="failing">Is given what to call when it fails.</param>
-    public Task Await(Action<Action> begin, CancellationToken cancel, Action? undo = null, Action<Action<Exception>>? failing = null)
+    /// <returns>When it happened, by the world's clock, milliseconds.</returns>
+    public Task<long> Await(Action<Action> begin, CancellationToken cancel, Action? undo = null, Action<Action<Exception>>? failing = null)
     {
-        var source = new TaskCompletionSource(inline ? TaskCreationOptions.None : TaskCreationOptions.RunContinuationsAsynchronously);
+        var source = new TaskCompletionSource<long>(inline ? TaskCreationOptions.None : TaskCreationOptions.RunContinuationsAsynchronously);
         var settled = false;
         void Fail(Exception e) => Settle(() => source.TrySetException(e));
         lock (gate)
         {
-            ObjectDisposedException.ThrowIf(over, typeof(World));
+            if (over)
+            {
+                throw Gone();
+            }
+
             waiting++;
             pending.Add(Fail);
-            begin(() => Settle(() => source.TrySetResult()));
+            begin(() => Settle(() => source.TrySetResult(now())));
             failing?.Invoke(Fail);
             TellIfNobodyThinks();
         }
@@ -116,6 +124,8 @@ internal sealed class Outsiders(Lock gate, bool inline)
             TaskContinuationOptions.ExecuteSynchronously,
             TaskScheduler.Default).Unwrap();
     }
+
+    private static DriverGoneException Gone() => new("the world has been let go of");
 
     private void TellIfNobodyThinks()
     {

@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
 using NodaTime;
@@ -26,7 +27,7 @@ internal sealed class PlanRunner
 
     public PlanRunner(World world)
     {
-        (this.world, work, slots) = (world, new TaskWork(world, order => Tell(order, TaskRunState.Running, null)), new Slots(world.Fleet));
+        (this.world, work, slots) = (world, new TaskWork(world, order => Tell(order, RunState.Running, null)), new Slots(world.Fleet));
     }
 
     /// <summary>Times in which things do not start.</summary>
@@ -88,7 +89,7 @@ internal sealed class PlanRunner
                 Kind = Enum.Parse<TaskKind>(open.Kind),
                 Database = new(open.Database),
                 Due = due,
-                State = TaskRunState.Cancelled,
+                State = RunState.Cancelled,
                 Ended = world.Now,
                 Attempts = open.Attempts,
                 Note = "its task is no longer in the plan",
@@ -130,7 +131,7 @@ internal sealed class PlanRunner
         work.Stop(order);
         later.Remove(run);
         order.Line ??= new Line { Series = order.Series };
-        End(order, TaskRunState.Cancelled, $"ended by {who}");
+        End(order, RunState.Cancelled, $"ended by {who}");
         return true;
     }
 
@@ -200,11 +201,11 @@ internal sealed class PlanRunner
             if (line.Series.Task.Overlap == OverlapRule.Wait && line.Next is null)
             {
                 line.Next = order;
-                Tell(order, TaskRunState.Waiting, "the one before is still going");
+                Tell(order, RunState.Waiting, "the one before is still going");
             }
             else
             {
-                End(order, TaskRunState.LeftOut, "the one before was still going");
+                End(order, RunState.LeftOut, "the one before was still going");
             }
 
             return;
@@ -233,7 +234,7 @@ internal sealed class PlanRunner
         });
         if (order.Waits)
         {
-            Tell(order, TaskRunState.Waiting, "waits for a slot");
+            Tell(order, RunState.Waiting, "waits for a slot");
         }
     }
 
@@ -241,12 +242,12 @@ internal sealed class PlanRunner
     {
         if (line.Series.Task.Missed != MissedRule.CatchUpOnce || line.Held is not null || free is null)
         {
-            End(order, TaskRunState.LeftOut, line.Series.Task.Missed == MissedRule.Report ? "missed during a pause" : "left out during a pause");
+            End(order, RunState.LeftOut, line.Series.Task.Missed == MissedRule.Report ? "missed during a pause" : "left out during a pause");
             return;
         }
 
         line.Held = order;
-        Tell(order, TaskRunState.Waiting, "waits for the end of a pause");
+        Tell(order, RunState.Waiting, "waits for the end of a pause");
         world.Schedule(free.Value.ToUnixTimeMilliseconds(), () =>
         {
             if (line.Held == order)
@@ -266,7 +267,7 @@ internal sealed class PlanRunner
         if (orders.ContainsKey(order.Id))
         {
             // Told after it began: only then it is known how much it is about.
-            Tell(order, TaskRunState.Running, null);
+            Tell(order, RunState.Running, null);
         }
     }
 
@@ -275,7 +276,7 @@ internal sealed class PlanRunner
         if (outcome is TaskOutcome.Fails { CanRetry: true } fails && order.Attempts < order.Task.Attempts)
         {
             var wait = order.Task.BackOff.TotalMilliseconds * (1 << Math.Min(order.Attempts - 1, 10));
-            Tell(order, TaskRunState.Running, $"attempt {order.Attempts} failed: {fails.Why}");
+            Tell(order, RunState.Running, $"attempt {order.Attempts} failed: {fails.Why}");
             world.Schedule(world.NowMs + (long)wait, () =>
             {
                 if (orders.ContainsKey(order.Id))
@@ -291,14 +292,14 @@ internal sealed class PlanRunner
         {
             case TaskOutcome.Goes goes:
                 Compare(order);
-                End(order, TaskRunState.Done, goes.Note);
+                End(order, RunState.Done, goes.Note);
                 break;
             case TaskOutcome.Fails failed:
                 world.Tell(order.Database.Id, "failed", $"{PlanName(order)} failed: {failed.Why}");
-                End(order, TaskRunState.Failed, failed.Why);
+                End(order, RunState.Failed, failed.Why);
                 break;
             case TaskOutcome.Nothing nothing:
-                End(order, TaskRunState.LeftOut, nothing.Why);
+                End(order, RunState.LeftOut, nothing.Why);
                 break;
         }
     }
@@ -335,7 +336,7 @@ internal sealed class PlanRunner
         }
     }
 
-    private void End(Order order, TaskRunState state, string? note)
+    private void End(Order order, RunState state, string? note)
     {
         var line = order.Line!;
         orders.Remove(order.Id);
@@ -353,10 +354,10 @@ internal sealed class PlanRunner
             }
         }
 
-        if (state is TaskRunState.Done or TaskRunState.Failed)
+        if (state is RunState.Done or RunState.Failed)
         {
             var trigger = order.Set is { } set ? new Trigger(order.Id, set) : order.Trigger is { } t ? t with { Run = order.Id } : null;
-            foreach (var task in order.Series.Plan.Following(order.Task.Id, state == TaskRunState.Done))
+            foreach (var task in order.Series.Plan.Following(order.Task.Id, state == RunState.Done))
             {
                 if (lines.TryGetValue((order.Series.Plan.Id, task.Id, order.Database.Id), out var follower))
                 {
@@ -366,9 +367,9 @@ internal sealed class PlanRunner
         }
     }
 
-    private void Tell(Order order, TaskRunState state, string? note)
+    private void Tell(Order order, RunState state, string? note)
     {
-        var over = state is not (TaskRunState.Waiting or TaskRunState.Running);
+        var over = state is not (RunState.Waiting or RunState.Running);
         if (world.InHistory && !over)
         {
             return;

@@ -13,16 +13,12 @@ namespace Imbrek.StandIn;
 public sealed class StandInDriver(World world) : IRestoreDriver
 {
     /// <inheritdoc/>
-    public async Task ProvisionAsync(InstanceSpec instance, CancellationToken cancel)
+    public async Task<Moved> ProvisionAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
-        if (Load(instance) is { } there)
+        if (Load(instance) is not null)
         {
-            if (there.Owner == instance.Owner)
-            {
-                return;
-            }
-
-            throw new DriverException(DriverProblem.Refused, $"host {instance.Host} already has an instance named {instance.Name}");
+            Require(call, instance);
+            return Moved.Nothing;
         }
 
         var database = world.Fleet.DatabaseById[instance.Database];
@@ -33,42 +29,47 @@ public sealed class StandInDriver(World world) : IRestoreDriver
             throw new DriverException(DriverProblem.NoRoom, $"host {host.Id} has {host.FreeBytes - taken} bytes left, {database.SizeBytes} are needed");
         }
 
-        await world.After(Engine(instance).ProvisionSeconds * Noise(instance, 1), cancel);
-        Save(instance, new InstanceFile(instance.Database.Value, instance.Owner, [], false, false), null);
+        var began = world.NowMs;
+        var ended = await world.After(Engine(instance).ProvisionSeconds * Noise(instance, 1), cancel);
+        Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], null, false, false), null);
+        return new Moved((ended - began) / 1000.0, 0);
     }
 
     /// <inheritdoc/>
-    public async Task RestoreSetAsync(InstanceSpec instance, SetCopy copy, CancellationToken cancel)
+    public async Task<Moved> RestoreSetAsync(RunCall call, InstanceSpec instance, SetCopy copy, CancellationToken cancel)
     {
-        var file = Require(instance);
+        var file = Require(call, instance);
         if (file.Applied.Contains(copy.Set.Value))
         {
-            return;
+            return Told(instance, 0, 0);
         }
 
+        var began = world.NowMs;
         var set = Known(instance, copy);
         var engine = Engine(instance);
         var host = world.Fleet.Hosts[instance.Host];
         var store = world.Fleet.Stores[copy.Store];
         var onSameArray = set.Kind == SetKind.Snapshot && store.Array is { } a && host.Array == a;
         var work = onSameArray ? 0 : set.DataBytes / Math.Min(host.WriteBytesPerSecond, engine.RestoreBytesPerSecond);
-        await Move(instance, copy, set, engine.PerSetSeconds, work, onSameArray, cancel);
+        var (ended, bytes) = await Move(instance, copy, set, engine.PerSetSeconds, work, onSameArray, 1, cancel);
         if (set.Kind == SetKind.Export)
         {
-            await world.After(set.DataBytes / engine.IndexBytesPerSecond, cancel);
+            ended = await world.After(set.DataBytes / engine.IndexBytesPerSecond, cancel);
         }
 
         var image = Restore(instance, copy, content => SetContent.RestorePages(content, LoadImage(instance)));
-        Save(instance, file with { Applied = [.. file.Applied, copy.Set.Value] }, image);
+        Save(call, instance, file with { Applied = [.. file.Applied, copy.Set.Value], ReachedMs = set.CoversTo.ToUnixTimeMilliseconds() }, image);
+        return Told(instance, (ended - began) / 1000.0, bytes);
     }
 
     /// <inheritdoc/>
-    public async Task ApplyLogsAsync(InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel)
+    public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel)
     {
-        var file = Require(instance);
+        var file = Require(call, instance);
         var image = LoadImage(instance) ?? throw new DriverException(DriverProblem.Refused, "log cannot be applied to an empty instance");
         var done = file.Applied.ToHashSet();
         var engine = Engine(instance);
+        var (began, ended, bytes, reached) = (world.NowMs, world.NowMs, 0L, file.ReachedMs);
         for (var i = 0; i < logs.Count; i++)
         {
             if (!done.Add(logs[i].Set.Value))
@@ -88,46 +89,52 @@ public sealed class StandInDriver(World world) : IRestoreDriver
             var fraction = whole <= 0 ? 1 : Math.Clamp((stop - from).TotalSeconds / whole, 0, 1);
             try
             {
-                await Move(instance, logs[i], set, engine.PerSetSeconds, fraction * set.DataBytes / engine.ReplayBytesPerSecond, false, cancel);
+                (ended, var read) = await Move(instance, logs[i], set, engine.PerSetSeconds, fraction * set.DataBytes / engine.ReplayBytesPerSecond, false, fraction, cancel);
+                bytes += read;
                 Restore(instance, logs[i], content =>
                 {
                     SetContent.ApplyLog(content, image, stop.ToUnixTimeMilliseconds());
                     return image;
                 });
+                reached = Math.Max(reached ?? 0, stop.ToUnixTimeMilliseconds());
             }
             catch (DriverException)
             {
                 // What is applied stays applied; the run may go on with another copy of this log.
                 done.Remove(logs[i].Set.Value);
-                Save(instance, file with { Applied = [.. done] }, image);
+                Save(call, instance, file with { Applied = [.. done], ReachedMs = reached }, image);
                 throw;
             }
 
             applied(i + 1);
             if (i % 25 == 24)
             {
-                Save(instance, file with { Applied = [.. done] }, image);
+                Save(call, instance, file with { Applied = [.. done], ReachedMs = reached }, image);
             }
         }
 
-        Save(instance, file with { Applied = [.. done] }, image);
+        Save(call, instance, file with { Applied = [.. done], ReachedMs = reached }, image);
+        return Told(instance, (ended - began) / 1000.0, bytes);
     }
 
     /// <inheritdoc/>
-    public async Task OpenAsync(InstanceSpec instance, CancellationToken cancel)
+    public async Task<Moved> OpenAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
-        var file = Require(instance);
+        var file = Require(call, instance);
+        var (began, ended) = (world.NowMs, world.NowMs);
         if (!file.Open)
         {
-            await world.After(Engine(instance).OpenSeconds * Noise(instance, 2), cancel);
-            Save(instance, file with { Open = true }, null);
+            ended = await world.After(Engine(instance).OpenSeconds * Noise(instance, 2), cancel);
+            Save(call, instance, file with { Open = true }, null);
         }
+
+        return Told(instance, (ended - began) / 1000.0, 0);
     }
 
     /// <inheritdoc/>
-    public async Task<IReadOnlyList<CheckResult>> CheckAsync(InstanceSpec instance, Instant reached, string? query, CancellationToken cancel)
+    public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel)
     {
-        Require(instance);
+        Require(call, instance);
         var image = LoadImage(instance) ?? throw new DriverException(DriverProblem.Refused, "the instance holds nothing to check");
         await world.After(Math.Max(1, world.Fleet.DatabaseById[instance.Database].CheckSeconds) * Noise(instance, 3), cancel);
         PageImage expected;
@@ -135,7 +142,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         lock (world.Gate)
         {
             var live = world[instance.Database];
-            expected = live.StateAt(reached.ToUnixTimeMilliseconds());
+            expected = live.StateAt(wanted.ToUnixTimeMilliseconds());
             named = [.. live.Named.Where(n => n.Time <= world.Now.ToUnixTimeMilliseconds())];
         }
 
@@ -147,11 +154,11 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         foreach (var change in named.OrderByDescending(n => n.Time).Take(6))
         {
             var there = image.Markers.Exists(m => m.Name == change.Name);
-            var wanted = change.Time <= reached.ToUnixTimeMilliseconds();
+            var before = change.Time <= wanted.ToUnixTimeMilliseconds();
             results.Add(new(
                 $"marker \"{change.Name}\"",
-                there == wanted,
-                $"{(there ? "present" : "absent")}, {(wanted ? "committed before" : "committed after")} the instant restored to"));
+                there == before,
+                $"{(there ? "present" : "absent")}, {(before ? "committed before" : "committed after")} the instant restored to"));
         }
 
         if (!string.IsNullOrWhiteSpace(query))
@@ -163,18 +170,23 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     }
 
     /// <inheritdoc/>
-    public Task ReleaseAsync(InstanceSpec instance, CancellationToken cancel)
+    public Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
-        Save(instance, Require(instance) with { Released = true }, null);
-        return Task.CompletedTask;
+        Save(call, instance, Require(call, instance) with { Released = true }, null);
+        return Task.FromResult(Told(instance, 0, 0));
     }
 
     /// <inheritdoc/>
-    public Task DiscardAsync(InstanceSpec instance, CancellationToken cancel)
+    public Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
         var folder = FolderOf(instance.Host.Value, instance.Name);
         if (Directory.Exists(folder) && (Load(instance) is not { } there || there.Owner == instance.Owner))
         {
+            if (Load(instance) is not null)
+            {
+                Require(call, instance);
+            }
+
             Directory.Delete(folder, recursive: true);
         }
 
@@ -202,18 +214,18 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         return new(name, seen == wanted, $"answers {seen}, computed independently {wanted}");
     }
 
-    private async Task Move(InstanceSpec instance, SetCopy copy, BackupSet set, double perSet, double workSeconds, bool inPlace, CancellationToken cancel)
+    /// <summary>Takes the world's time for one set; says when it was there, and how many bytes were read for it.</summary>
+    private async Task<(long Ended, long Bytes)> Move(InstanceSpec instance, SetCopy copy, BackupSet set, double perSet, double workSeconds, bool inPlace, double part, CancellationToken cancel)
     {
-        await world.After(perSet * Noise(instance, (long)(Draw.Of(5, copy.Set.Value) >> 1)), cancel);
+        var ended = await world.After(perSet * Noise(instance, (long)(Draw.Of(5, copy.Set.Value) >> 1)), cancel);
         if (inPlace)
         {
-            return;
+            return (ended, 0);
         }
 
         var stored = set.Copies.First(c => c.Store == copy.Store).StoredBytes;
         var cap = workSeconds <= 0 ? double.MaxValue : stored / workSeconds;
-
-        await world.Fetch(copy, instance, stored, cap, cancel);
+        return (await world.Fetch(copy, instance, stored, cap, cancel), (long)(stored * part));
     }
 
     private PageImage Restore(InstanceSpec instance, SetCopy copy, Func<byte[], PageImage> with)
@@ -259,7 +271,11 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private static double Noise(InstanceSpec instance, long what) =>
         0.95 + (0.2 * Draw.Unit(Draw.Of(17, instance.Name), what));
 
-    private sealed record InstanceFile(string Database, string Owner, IReadOnlyList<string> Applied, bool Open, bool Released);
+    /// <summary>What the instance itself says: up to when it holds what was committed, and at which position.</summary>
+    private Moved Told(InstanceSpec instance, double seconds, long bytes) => new(
+        seconds, bytes, Load(instance)?.ReachedMs is { } ms ? Instant.FromUnixTimeMilliseconds(ms) : null, LoadImage(instance)?.Position);
+
+    private sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released);
 
     private string FolderOf(string host, string name) => Path.Combine(world.Folder, "instances", host, name);
 
@@ -274,11 +290,45 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private InstanceFile? Load(InstanceSpec instance) =>
         Read(Path.Combine(FolderOf(instance.Host.Value, instance.Name), "instance.json"));
 
-    private InstanceFile Require(InstanceSpec instance) =>
-        Load(instance) ?? throw new DriverException(DriverProblem.Refused, $"there is no instance {instance.Name} on {instance.Host}");
+    /// <summary>The instance, when the call may touch it; its fence is the call's from now on.</summary>
+    private InstanceFile Require(RunCall call, InstanceSpec instance)
+    {
+        var there = Load(instance) ?? throw new DriverException(DriverProblem.Refused, $"there is no instance {instance.Name} on {instance.Host}");
+        if (there.Owner != instance.Owner)
+        {
+            throw new DriverException(DriverProblem.Refused, $"host {instance.Host} already has an instance named {instance.Name}");
+        }
 
-    private static InstanceFile? Read(string path) =>
-        File.Exists(path) ? JsonSerializer.Deserialize<InstanceFile>(File.ReadAllBytes(path)) : null;
+        NotStale(call, instance, there);
+        if (there.Fence < call.Fence)
+        {
+            there = there with { Fence = call.Fence };
+            Save(call, instance, there, null);
+        }
+
+        return there;
+    }
+
+    private static void NotStale(RunCall call, InstanceSpec instance, InstanceFile? there)
+    {
+        if (there is not null && there.Fence > call.Fence)
+        {
+            throw new DriverException(DriverProblem.Stale, $"instance {instance.Name} has been taken over with fence {there.Fence}; this call carries {call.Fence}");
+        }
+    }
+
+    private static InstanceFile? Read(string path)
+    {
+        try
+        {
+            return File.Exists(path) ? JsonSerializer.Deserialize<InstanceFile>(File.ReadAllBytes(path)) : null;
+        }
+        catch (JsonException)
+        {
+            // Of an earlier version: nobody owns it, whoever wants its place may clear it.
+            return null;
+        }
+    }
 
     private PageImage? LoadImage(InstanceSpec instance)
     {
@@ -287,8 +337,10 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     }
 
     /// <summary>Pages first, then the note of what they hold: a crash between the two repeats a set, which changes nothing.</summary>
-    private void Save(InstanceSpec instance, InstanceFile file, PageImage? image)
+    private void Save(RunCall call, InstanceSpec instance, InstanceFile file, PageImage? image)
     {
+        // While the call took its time another process may have taken the instance over.
+        NotStale(call, instance, Load(instance));
         var folder = FolderOf(instance.Host.Value, instance.Name);
         Directory.CreateDirectory(folder);
         if (image is not null)

@@ -50,7 +50,7 @@ public sealed class World : IDisposable
         Routes.SetCapacities(network, Fleet);
         network.Advance(now);
         Faults = new Faults(this, resume);
-        Outsiders = new Outsiders(Gate, inHistory);
+        Outsiders = new Outsiders(Gate, () => now, inHistory);
         plans = new PlanRunner(this);
         plans.Pause(pauses ?? []);
         plans.Load();
@@ -296,12 +296,12 @@ public sealed class World : IDisposable
 
     internal byte[] ReadCopy(Id<Database> database, SetCopy copy) => packs[copy.Store].Read(Key(database, copy.Set));
 
-    /// <summary>Completes after some seconds of the world.</summary>
-    internal Task After(double seconds, CancellationToken cancel) =>
+    /// <summary>Completes after some seconds of the world, and says when that was.</summary>
+    internal Task<long> After(double seconds, CancellationToken cancel) =>
         Outsiders.Await(done => Schedule(now + (long)Math.Round(seconds * 1000), done), cancel);
 
-    /// <summary>Completes when bytes have moved from a store to an instance's host; fails when the link between them is cut meanwhile.</summary>
-    internal Task Fetch(SetCopy copy, InstanceSpec instance, double bytes, double cap, CancellationToken cancel)
+    /// <summary>Completes when bytes have moved from a store to an instance's host, and says when that was; fails when the link between them is cut meanwhile.</summary>
+    internal Task<long> Fetch(SetCopy copy, InstanceSpec instance, double bytes, double cap, CancellationToken cancel)
     {
         var (from, to) = (Fleet.Stores[copy.Store], Fleet.Hosts[instance.Host]);
         List<string> uses = [Routes.Of(from.Id), Routes.Of(to.Id)];

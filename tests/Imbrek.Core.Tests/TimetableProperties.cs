@@ -2,6 +2,7 @@ using CsCheck;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using NodaTime;
 using Xunit;
@@ -211,7 +212,7 @@ public class TimetableProperties
             }
         });
 
-    private static TaskRun Run(TaskRunState state, double seconds, double expected = 100, int attempts = 1) => new()
+    private static TaskRun Run(RunState state, double seconds, double expected = 100, int attempts = 1) => new()
     {
         Id = Guid.NewGuid(),
         Plan = new("p"),
@@ -221,7 +222,7 @@ public class TimetableProperties
         Due = Monday,
         State = state,
         Started = Monday,
-        Ended = state is TaskRunState.Running or TaskRunState.Waiting ? null : Monday + Duration.FromSeconds(seconds),
+        Ended = state is RunState.Running or RunState.Waiting ? null : Monday + Duration.FromSeconds(seconds),
         Attempts = attempts,
         ExpectedSeconds = expected,
     };
@@ -229,13 +230,13 @@ public class TimetableProperties
     [Fact]
     public void Failures_and_spread_are_learned_from_runs_that_are_over_and_from_enough_of_them()
     {
-        Assert.Null(Chances.LearnedFrom(Enumerable.Repeat(Run(TaskRunState.Done, 100), 49)));
-        var (share, spread) = Chances.LearnedFrom([.. Enumerable.Repeat(Run(TaskRunState.Done, 100), 90), .. Enumerable.Repeat(Run(TaskRunState.Failed, 5, attempts: 2), 5), Run(TaskRunState.Running, 0)])!.Value;
+        Assert.Null(Chances.LearnedFrom(Enumerable.Repeat(Run(RunState.Done, 100), 49)));
+        var (share, spread) = Chances.LearnedFrom([.. Enumerable.Repeat(Run(RunState.Done, 100), 90), .. Enumerable.Repeat(Run(RunState.Failed, 5, attempts: 2), 5), Run(RunState.Running, 0)])!.Value;
         Assert.Equal(0.1, share, 1e-9);
         Assert.Equal(0, spread);
 
         // Half as long and twice as long: the logarithm of the ratio is ±ln 2, its deviation a little above that for few runs.
-        var (_, wide) = Chances.LearnedFrom([.. Enumerable.Repeat(Run(TaskRunState.Done, 50), 50), .. Enumerable.Repeat(Run(TaskRunState.Done, 200), 50)])!.Value;
+        var (_, wide) = Chances.LearnedFrom([.. Enumerable.Repeat(Run(RunState.Done, 50), 50), .. Enumerable.Repeat(Run(RunState.Done, 200), 50)])!.Value;
         Assert.Equal(Math.Log(2) * Math.Sqrt(100 / 99.0), wide, 1e-9);
     }
 
@@ -250,9 +251,9 @@ public class TimetableProperties
     {
         var task = Task(TaskKind.Log, "every 15 minutes") with { Window = windowMinutes is { } m ? Duration.FromMinutes(m) : null };
         var now = Monday + Duration.FromSeconds(seconds);
-        Assert.Equal(said, Overdue.Of(Run(TaskRunState.Running, 0), task, now));
-        Assert.Null(Overdue.Of(Run(TaskRunState.Done, seconds), task, now));
-        Assert.Null(Overdue.Of(Run(TaskRunState.Waiting, 0) with { Started = null }, task, now));
+        Assert.Equal(said, Overdue.Of(Run(RunState.Running, 0), task, now));
+        Assert.Null(Overdue.Of(Run(RunState.Done, seconds), task, now));
+        Assert.Null(Overdue.Of(Run(RunState.Waiting, 0) with { Started = null }, task, now));
     }
 
     [Fact]

@@ -121,7 +121,7 @@ public class DispatchTests(DemoServer demo)
             string[] tasks = ["full", "differential", "log"];
             foreach (var (list, minutes) in new[] { (asked, random.Next(60, 180)), (ended, 24 * 60 * 300) })
             {
-                var (status, made) = await AskAnyAsync(random, servers, "/api/task-runs", now => new
+                var (status, made) = await AskAnyAsync(random, servers, "/api/runs", now => new
                 {
                     plan = "counters",
                     task = tasks[random.Next(3)],
@@ -133,7 +133,7 @@ public class DispatchTests(DemoServer demo)
                 list.Add(made.GetProperty("id").GetString()!);
             }
 
-            Assert.Equal(204, (await AskAnyAsync(random, servers, $"/api/task-runs/{ended[^1]}/cancel", _ => new { })).Status);
+            Assert.Equal(204, (await AskAnyAsync(random, servers, $"/api/runs/{ended[^1]}/cancel", _ => new { })).Status);
 
             // Some way into the next minutes of the world, wherever that is; most often the process that leads, sometimes another.
             var until = await NowAsync(session) + Duration.FromMinutes(random.Next(20, 240));
@@ -152,11 +152,11 @@ public class DispatchTests(DemoServer demo)
             foreach (var (list, state) in new[] { (asked, "state in (2, 4) or coalesce(note, '') like 'store % is full%'"), (ended, "state = 5") })
             {
                 var ids = string.Join(',', list.Select(i => $"'{i}'"));
-                Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from task_runs where id in ({ids})"));
-                Assert.Empty(await ReadAsync(first, $"select id || ' ' || task || ' ' || state || ': ' || coalesce(note, '') from task_runs where id in ({ids}) and due < '{Instants.Write(last)}' and not ({state})"));
+                Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from runs where id in ({ids})"));
+                Assert.Empty(await ReadAsync(first, $"select id || ' ' || task || ' ' || state || ': ' || coalesce(note, '') from runs where id in ({ids}) and due < '{Instants.Write(last)}' and not ({state})"));
             }
 
-            await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from task_runs where cancelled_by = 'admin' and state = 5") == ended.Count);
+            await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from runs where cancelled_by = 'admin' and state = 5") == ended.Count);
         }
     }
 
@@ -183,7 +183,7 @@ public class DispatchTests(DemoServer demo)
             var until = await NowAsync(admin) + Duration.FromMinutes(25);
             await Eventually.Async(async () => await NowAsync(admin) > until);
             await demo.Server.ExecuteAsync("select pg_terminate_backend(pid) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid()");
-            await Eventually.Async(async () => (await admin.Http.GetAsync("/api/task-runs?take=1")).IsSuccessStatusCode);
+            await Eventually.Async(async () => (await admin.Http.GetAsync("/api/runs?take=1")).IsSuccessStatusCode);
         }
 
         // The clock goes on only once the process has found PostgreSQL again.
@@ -211,16 +211,16 @@ public class DispatchTests(DemoServer demo)
         string Between(string column) => $"{column} > '{Instants.Write(begun)}' and {column} < '{Instants.Write(ended)}'";
         var ran = await ReadAsync(
             server,
-            $"select plan || '|' || task || '|' || database || '|' || (extract(epoch from due) * 1000)::bigint from task_runs where after_id is null and asked_by is null and {Between("due")}");
+            $"select plan || '|' || task || '|' || database || '|' || (extract(epoch from due) * 1000)::bigint from runs where after_id is null and asked_by is null and {Between("due")}");
         Assert.NotEmpty(expected);
         Assert.Empty(expected.Except(ran));
         Assert.Empty(ran.Except(expected));
-        Assert.Equal(0L, await server.QueryAsync<long>($"select count(*) from task_runs where state in (0, 1) and due < '{Instants.Write(ended)}'"));
+        Assert.Equal(0L, await server.QueryAsync<long>($"select count(*) from runs where state in (0, 1) and due < '{Instants.Write(ended)}'"));
         Assert.Equal(0L, await server.QueryAsync<long>(
-            $"select count(*) from backup_sets s where {Between("s.finished_at")} and not exists (select 1 from task_runs r where r.database = s.database and r.set_id = s.id)"));
+            $"select count(*) from backup_sets s where {Between("s.finished_at")} and not exists (select 1 from runs r where r.database = s.database and r.set_id = s.id)"));
         Assert.Equal(0L, await server.QueryAsync<long>(
-            $"select count(*) from task_runs r where {Between("r.due")} and r.set_id is not null and not exists (select 1 from backup_sets s where s.database = r.database and s.id = r.set_id)"));
-        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from (select database, set_id from task_runs where set_id is not null and after_id is null group by 1, 2 having count(*) > 1) x"));
+            $"select count(*) from runs r where {Between("r.due")} and r.set_id is not null and not exists (select 1 from backup_sets s where s.database = r.database and s.id = r.set_id)"));
+        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from (select database, set_id from runs where set_id is not null and after_id is null group by 1, 2 having count(*) > 1) x"));
         return ended;
     }
 
@@ -235,8 +235,8 @@ public class DispatchTests(DemoServer demo)
         Assert.Equal("changed-meanwhile", saved.Single(s => s.Status == 409).Body.GetProperty("code").GetString());
         Assert.Equal(version + 1, (await admin.PlanAsync("reports")).Version);
         Assert.Equal(1L, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'plan' and body like '%\"reports\"%\"version\":{version + 1}%'"));
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from task_runs where plan = 'reports' and task = 'often' and state = 2") >= 2);
-        Assert.True(await demo.Server.QueryAsync<bool>("select bool_and(s.outside_chain) from backup_sets s join task_runs r on r.set_id = s.id where r.task = 'often'"));
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from runs where plan = 'reports' and task = 'often' and state = 2") >= 2);
+        Assert.True(await demo.Server.QueryAsync<bool>("select bool_and(s.outside_chain) from backup_sets s join runs r on r.set_id = s.id where r.task = 'often'"));
 
         plan["tasks"]![0]!["store"] = "nowhere";
         var (status, body) = await admin.PutAsync($"/api/plans/reports?basedOn={version + 1}", plan);
@@ -248,26 +248,26 @@ public class DispatchTests(DemoServer demo)
     {
         using var admin = await demo.AdminAsync();
         var asked = new { plan = "counters", task = "full", database = "passes", outsideChain = true };
-        var (status, made) = await admin.PostAsync("/api/task-runs", asked);
+        var (status, made) = await admin.PostAsync("/api/runs", asked);
         Assert.Equal(201, status);
         var id = made.GetProperty("id").GetString();
         JsonElement run = default;
-        await Eventually.Async(async () => (run = (await admin.GetAsync($"/api/task-runs/{id}")).GetProperty("run")).GetProperty("state").GetString() == "done");
+        await Eventually.Async(async () => (run = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("run")).GetProperty("state").GetString() == "done");
         Assert.Equal("admin", run.GetProperty("askedBy").GetString());
         Assert.True(await demo.Server.QueryAsync<bool>($"select outside_chain from backup_sets where database = 'passes' and id = '{run.GetProperty("set").GetString()}'"));
 
         await admin.PaceAsync(20);
-        var (_, second) = await admin.PostAsync("/api/task-runs", asked);
+        var (_, second) = await admin.PostAsync("/api/runs", asked);
         var other = second.GetProperty("id").GetString();
-        Assert.Equal(204, (await admin.PostAsync($"/api/task-runs/{other}/cancel")).Status);
-        var ended = (await admin.GetAsync($"/api/task-runs/{other}")).GetProperty("run");
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{other}/cancel")).Status);
+        var ended = (await admin.GetAsync($"/api/runs/{other}")).GetProperty("run");
         Assert.Equal(("cancelled", JsonValueKind.Null), (ended.GetProperty("state").GetString(), ended.GetProperty("set").ValueKind));
-        Assert.Equal(409, (await admin.PostAsync($"/api/task-runs/{other}/cancel")).Status);
+        Assert.Equal(409, (await admin.PostAsync($"/api/runs/{other}/cancel")).Status);
 
-        Assert.Equal((400, "database"), Session.Fault(await admin.PostAsync("/api/task-runs", asked with { database = "payroll" })));
-        Assert.Equal((400, "task"), Session.Fault(await admin.PostAsync("/api/task-runs", asked with { task = "snapshot" })));
-        Assert.Equal((400, "plan"), Session.Fault(await admin.PostAsync("/api/task-runs", asked with { plan = "none" })));
-        Assert.Equal((400, "at"), Session.Fault(await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "passes", at = await DemoServer.AgoAsync(admin, 60) })));
+        Assert.Equal((400, "database"), Session.Fault(await admin.PostAsync("/api/runs", asked with { database = "payroll" })));
+        Assert.Equal((400, "task"), Session.Fault(await admin.PostAsync("/api/runs", asked with { task = "snapshot" })));
+        Assert.Equal((400, "plan"), Session.Fault(await admin.PostAsync("/api/runs", asked with { plan = "none" })));
+        Assert.Equal((400, "at"), Session.Fault(await admin.PostAsync("/api/runs", new { plan = "counters", task = "full", database = "passes", at = await DemoServer.AgoAsync(admin, 60) })));
     }
 
     [Fact]
@@ -298,7 +298,7 @@ public class DispatchTests(DemoServer demo)
     {
         using var admin = await demo.AdminAsync();
         Assert.Equal(204, (await admin.PostAsync("/api/world/hang", new { database = "payroll", hangs = true })).Status);
-        async Task<JsonElement[]> RunningAsync() => [.. (await admin.GetAsync("/api/task-runs?database=payroll&state=running")).GetProperty("runs").EnumerateArray()];
+        async Task<JsonElement[]> RunningAsync() => [.. (await admin.GetAsync("/api/runs?database=payroll&state=running")).GetProperty("runs").EnumerateArray()];
         JsonElement[] findings = [];
         await Eventually.Async(
             async () => (findings = [.. (await admin.GetAsync("/api/findings?database=payroll")).GetProperty("rows").EnumerateArray().Where(f => f.GetProperty("code").GetString() == "does-not-end")]).Length > 0,
@@ -308,12 +308,12 @@ public class DispatchTests(DemoServer demo)
         Assert.Equal(204, (await admin.PostAsync("/api/world/hang", new { database = "payroll", hangs = false })).Status);
         foreach (var run in await RunningAsync())
         {
-            await admin.PostAsync($"/api/task-runs/{run.GetProperty("id").GetString()}/cancel");
+            await admin.PostAsync($"/api/runs/{run.GetProperty("id").GetString()}/cancel");
         }
 
         await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=payroll")).GetProperty("rows").EnumerateArray().All(f => f.GetProperty("code").GetString() != "does-not-end"));
         var now = await NowAsync(admin);
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'payroll' and task = 'log' and state = 2 and due > '{Instants.Write(now)}'") > 0);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'payroll' and task = 'log' and state = 2 and due > '{Instants.Write(now)}'") > 0);
     }
 
     [Fact]
@@ -326,9 +326,9 @@ public class DispatchTests(DemoServer demo)
         await Eventually.Async(async () => await NowAsync(admin) > from + Duration.FromMinutes(20));
         Assert.Equal(204, (await admin.PostAsync($"/api/pauses/{pause.GetProperty("id").GetInt32()}/end")).Status);
         var to = await NowAsync(admin);
-        Assert.Equal(0L, await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'gate-scans' and task = 'log' and started > '{Instants.Write(from)}' and started < '{Instants.Write(to - Duration.FromMinutes(1))}'"));
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'gate-scans' and task = 'log' and state = 4 and due > '{Instants.Write(from)}'") >= 8);
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from task_runs where database = 'gate-scans' and task = 'log' and state = 2 and due > '{Instants.Write(to)}'") > 0);
+        Assert.Equal(0L, await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and started > '{Instants.Write(from)}' and started < '{Instants.Write(to - Duration.FromMinutes(1))}'"));
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and state = 4 and due > '{Instants.Write(from)}'") >= 8);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and state = 2 and due > '{Instants.Write(to)}'") > 0);
         Assert.Equal(400, (await admin.PostAsync("/api/pauses", new { database = "nobody", reason = "x" })).Status);
     }
 
@@ -340,7 +340,7 @@ public class DispatchTests(DemoServer demo)
         string? before = null;
         for (var page = 0; page < 5; page++)
         {
-            var answer = await look.GetAsync($"/api/task-runs?database=tickets&to={await DemoServer.AgoAsync(look, 600)}&take=50{(before is null ? "" : $"&before={Uri.EscapeDataString(before)}")}");
+            var answer = await look.GetAsync($"/api/runs?database=tickets&to={await DemoServer.AgoAsync(look, 600)}&take=50{(before is null ? "" : $"&before={Uri.EscapeDataString(before)}")}");
             foreach (var r in answer.GetProperty("runs").EnumerateArray())
             {
                 Assert.True(seen.Add(r.GetProperty("id").GetString()!));
@@ -351,10 +351,10 @@ public class DispatchTests(DemoServer demo)
         }
 
         Assert.Equal(250, seen.Count);
-        JsonElement[] failed = [.. (await look.GetAsync("/api/task-runs?state=failed&kind=export&take=200")).GetProperty("runs").EnumerateArray()];
+        JsonElement[] failed = [.. (await look.GetAsync("/api/runs?state=failed&kind=export&take=200")).GetProperty("runs").EnumerateArray()];
         Assert.Contains(failed, r => r.GetProperty("database").GetString() == "notice-archive");
         Assert.All(failed, r => Assert.Equal(("failed", "export"), (r.GetProperty("state").GetString(), r.GetProperty("kind").GetString())));
-        await Assert.ThrowsAsync<InvalidOperationException>(() => look.GetAsync("/api/task-runs?state=gone"));
+        await Assert.ThrowsAsync<InvalidOperationException>(() => look.GetAsync("/api/runs?state=gone"));
     }
 
     [Fact]

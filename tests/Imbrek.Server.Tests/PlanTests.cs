@@ -182,7 +182,7 @@ public class PlanTests(DemoServer demo)
         var from = await DemoServer.AgoAsync(admin, 24 * 60);
         var to = await DemoServer.AgoAsync(admin, -24 * 60);
         var at = await DemoServer.AgoAsync(admin, -6 * 60);
-        var (_, made) = await admin.PostAsync("/api/task-runs", new { plan = "counters", task = "full", database = "tickets", outsideChain = true, at });
+        var (_, made) = await admin.PostAsync("/api/runs", new { plan = "counters", task = "full", database = "tickets", outsideChain = true, at });
         var table = await admin.GetAsync($"/api/timetable?from={from}&to={to}");
         var now = table.GetProperty("now").GetDateTimeOffset();
         var runs = table.GetProperty("runs").EnumerateArray().ToArray();
@@ -198,7 +198,7 @@ public class PlanTests(DemoServer demo)
         Assert.True(asked.GetProperty("to").GetDateTimeOffset() > asked.GetProperty("from").GetDateTimeOffset().AddSeconds(30));
         Assert.All(table.GetProperty("loads").EnumerateArray(), l =>
             Assert.True(l.GetProperty("bytesPerSecond").EnumerateArray().Max(b => b.GetDouble()) <= l.GetProperty("capacityBytesPerSecond").GetDouble() * 1.000001, l.GetProperty("place").GetString()));
-        Assert.Equal(204, (await admin.PostAsync($"/api/task-runs/{asked.GetProperty("run").GetString()}/cancel")).Status);
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{asked.GetProperty("run").GetString()}/cancel")).Status);
         foreach (var wrong in new[] { $"from={to}&to={from}", $"from={from}&to=2030-01-01T00:00:00Z" })
         {
             Assert.Equal(HttpStatusCode.BadRequest, (await admin.Http.GetAsync($"/api/timetable?{wrong}")).StatusCode);
@@ -270,7 +270,7 @@ public class PlanTests(DemoServer demo)
         await leader.PaceAsync(600);
         Assert.Equal(409, (await other.PostAsync("/api/world/pace", new { pace = 1 })).Status);
         Assert.Equal(200, (await other.PutAsync("/api/plans/through?basedOn=0", Tried("through", "every 5 minutes"))).Status);
-        Task<long> LogsAsync(string and) => first.QueryAsync<long>($"select count(*) from task_runs where plan = 'through' and task = 'log' {and}");
+        Task<long> LogsAsync(string and) => first.QueryAsync<long>($"select count(*) from runs where plan = 'through' and task = 'log' {and}");
         await Eventually.Async(async () => await LogsAsync("") >= 3, what: () => "runs of the new plan");
 
         var (status, pause) = await other.PostAsync("/api/pauses", new { plan = "through", reason = "through another process" });
@@ -281,8 +281,8 @@ public class PlanTests(DemoServer demo)
         await Eventually.Async(async () => await LogsAsync("and state in (2, 3)") > held, what: () => "going on after the pause");
 
         // Asked of one, done by the other; and its trouble is known to both.
-        var (_, run) = await other.PostAsync("/api/task-runs", new { plan = "through", task = "full", database = "paint-shop", outsideChain = false });
-        await Eventually.Async(async () => (await leader.GetAsync($"/api/task-runs/{run.GetProperty("id").GetString()}")).GetProperty("run").GetProperty("state").GetString() == "done");
+        var (_, run) = await other.PostAsync("/api/runs", new { plan = "through", task = "full", database = "paint-shop", outsideChain = false });
+        await Eventually.Async(async () => (await leader.GetAsync($"/api/runs/{run.GetProperty("id").GetString()}")).GetProperty("run").GetProperty("state").GetString() == "done");
         await Eventually.Async(async () => (await other.GetAsync("/api/databases/paint-shop")).GetProperty("sets").GetInt32() > 0);
         await leader.PostAsync("/api/world/store-full", new { store = "quay-s2", full = true });
         foreach (var session in (Session[])[leader, other])

@@ -58,6 +58,18 @@ public sealed class ServerProcess : IAsyncDisposable
         return server;
     }
 
+    /// <summary>Makes an empty database; gives the connection string.</summary>
+    public static async Task<string> NewDatabaseAsync()
+    {
+        var name = $"t_{Guid.NewGuid():n}";
+        await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}");
+        return $"{Postgres};Database={name};Maximum Pool Size=20";
+    }
+
+    /// <summary>Drops a database, whoever is connected to it.</summary>
+    public static Task DropDatabaseAsync(string connection) =>
+        ExecuteAsync($"{Postgres};Database=postgres", $"drop database {new NpgsqlConnectionStringBuilder(connection).Database} with (force)");
+
     /// <summary>Starts a process that is expected to end by itself, and gives what it said.</summary>
     public async Task<(int Exit, string Said)> RefusedAsync(params string[] arguments)
     {

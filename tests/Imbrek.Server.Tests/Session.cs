@@ -81,11 +81,26 @@ public sealed class Session : IDisposable
             async () =>
             {
                 r = await GetAsync($"/api/runs/{run}");
-                var now = r.GetProperty("state").GetString();
-                return now == state || (now is "failed" or "cancelled" && state != now ? throw new InvalidOperationException($"the run is {now}: {r}") : false);
+                var now = r.GetProperty("run").GetProperty("state").GetString();
+                return now == state || (now is "failed" or "cancelled" or "done" && state != now ? throw new InvalidOperationException($"the run is {now}: {r}") : false);
             },
             what: () => $"{state}: {r}");
         return r;
+    }
+
+    /// <summary>Decides at the hold of a run; the status of the answer.</summary>
+    public async Task<int> DecideAsync(string run, string choice) => (await PostAsync($"/api/runs/{run}/decide", new { choice })).Status;
+
+    /// <summary>Removes what a restore left, and waits until it is gone.</summary>
+    public async Task RemoveAsync(string run)
+    {
+        var (status, body) = await PostAsync($"/api/runs/{run}/remove");
+        if (status != 201)
+        {
+            throw new InvalidOperationException($"remove: {status} {body}");
+        }
+
+        await RunIsAsync(body.GetProperty("id").GetString()!, "done");
     }
 
     public void Dispose() => http.Dispose();

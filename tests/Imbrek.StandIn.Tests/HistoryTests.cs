@@ -159,6 +159,9 @@ public sealed class WorldTests : IDisposable
         return Live(history, key);
     }
 
+    private static readonly Guid Run = Guid.Parse("0c1fd7a4-6c0e-4f5b-9d66-8f1b8bb21e52");
+    private static readonly RunCall Call = new(Run, 1);
+
     private static RecoverySubject Subject(World world) =>
         RecoverySubject.Of(world.Fleet, world.Fleet.DatabaseById[Sailings], new DatabaseCatalogue(Sailings, world.Sets));
 
@@ -169,19 +172,23 @@ public sealed class WorldTests : IDisposable
     private static async Task<IReadOnlyList<CheckResult>> RestoreAsync(World world, RestorePath path, string? query = null)
     {
         var driver = new StandInDriver(world);
-        var instance = new InstanceSpec("aside", Sailings, path.Host, "test");
+        var instance = new InstanceSpec("aside", Sailings, path.Host, Run);
         using var engaged = world.Engage();
         var work = Task.Run(async () =>
         {
-            await driver.ProvisionAsync(instance, default);
-            foreach (var step in path.Steps.Where(s => s.Kind != SetKind.Log))
+            IReadOnlyList<CheckResult> checks = [];
+            foreach (var step in RestoreAside.Steps(world.Fleet.DatabaseById[Sailings], path, instance.Name, held: true).TakeWhile(s => !s.IsHold))
             {
-                await driver.RestoreSetAsync(instance, new SetCopy(step.Set, step.Store), default);
+                var measured = await RestoreAside.DoAsync(step, driver, Call, instance, path.Reaches, query, _ => { }, default);
+                if (step.Kind == "open")
+                {
+                    Assert.Equal(Core.Formats.Instants.Write(path.Reaches), measured.Reached);
+                }
+
+                checks = measured.Checks ?? checks;
             }
 
-            await driver.ApplyLogsAsync(instance, [.. path.Steps.Where(s => s.Kind == SetKind.Log).Select(s => new SetCopy(s.Set, s.Store))], path.Reaches, _ => { }, default);
-            await driver.OpenAsync(instance, default);
-            return await driver.CheckAsync(instance, path.Reaches, query, default);
+            return checks;
         });
         await PassTimeUntilAsync(world, work);
         return await work;
@@ -280,10 +287,10 @@ public sealed class WorldTests : IDisposable
         using var world = Lived();
         var set = world.Sets.Where(s => s.Kind == SetKind.Full && s.Copies.Any(c => c.Store.Value == "hill-s1")).MaxBy(s => s.CoversTo)!;
         var driver = new StandInDriver(world);
-        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), "test");
-        await PassTimeUntilAsync(world, driver.ProvisionAsync(instance, default));
+        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), Run);
+        await PassTimeUntilAsync(world, driver.ProvisionAsync(Call, instance, default));
         using var engaged = world.Engage();
-        var restore = driver.RestoreSetAsync(instance, new SetCopy(set.Id, new("hill-s1")), default);
+        var restore = driver.RestoreSetAsync(Call, instance, new SetCopy(set.Id, new("hill-s1")), default);
         var later = world.Now + Duration.FromSeconds(20);
         while (!world.Advance(later))
         {
@@ -301,12 +308,39 @@ public sealed class WorldTests : IDisposable
     {
         using var world = Lived();
         var driver = new StandInDriver(world);
-        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), "test");
-        await PassTimeUntilAsync(world, driver.ProvisionAsync(instance, default));
-        await Assert.ThrowsAsync<DriverException>(() => driver.ProvisionAsync(instance with { Owner = "somebody else" }, default));
-        await driver.DiscardAsync(instance, default);
+        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), Run);
+        await PassTimeUntilAsync(world, driver.ProvisionAsync(Call, instance, default));
+        await Assert.ThrowsAsync<DriverException>(() => driver.ProvisionAsync(new RunCall(Guid.NewGuid(), 1), instance with { Owner = Guid.NewGuid() }, default));
+        await driver.DiscardAsync(Call, instance, default);
         Assert.False(Directory.Exists(Path.Combine(world.Folder, "instances", "quay-h4", "aside")));
-        await driver.DiscardAsync(instance, default);
+        await driver.DiscardAsync(Call, instance, default);
+    }
+
+    [Fact]
+    public async Task A_call_with_an_old_fence_is_refused_also_while_it_is_under_way()
+    {
+        using var world = Lived();
+        var driver = new StandInDriver(world);
+        var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), Run);
+        var set = world.Sets.Where(s => s.Kind == SetKind.Full && s.Copies.Any(c => c.Store.Value == "quay-s2")).MaxBy(s => s.CoversTo)!;
+        await PassTimeUntilAsync(world, driver.ProvisionAsync(Call, instance, default));
+        var under = driver.RestoreSetAsync(Call, instance, new SetCopy(set.Id, new("quay-s2")), default);
+        Assert.Equal(Moved.Nothing, await driver.ProvisionAsync(Call with { Fence = 2 }, instance, default));
+        await PassTimeUntilAsync(world, under);
+        Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(() => under)).Problem);
+        foreach (var old in new Func<Task>[] { () => driver.ReleaseAsync(Call, instance, default), () => driver.DiscardAsync(Call, instance, default), () => driver.OpenAsync(Call, instance, default) })
+        {
+            Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(old)).Problem);
+        }
+
+        // What the old call had begun is nowhere: the newer one does it whole, and asked again finds it done.
+        var restore = driver.RestoreSetAsync(Call with { Fence = 2 }, instance, new SetCopy(set.Id, new("quay-s2")), default);
+        await PassTimeUntilAsync(world, restore);
+        var moved = await restore;
+        Assert.True(moved is { Bytes: > 0, Seconds: > 0 });
+        Assert.Equal(set.CoversTo, moved.Reached);
+        Assert.Equal(set.ToPosition, moved.Position);
+        Assert.Equal((0, 0L), (await driver.RestoreSetAsync(Call with { Fence = 3 }, instance, new SetCopy(set.Id, new("quay-s2")), default)) is var again ? (again.Seconds, again.Bytes) : default);
     }
 
     [Fact]

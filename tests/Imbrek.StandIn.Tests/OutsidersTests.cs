@@ -139,16 +139,17 @@ public sealed class OutsidersTests : IDisposable
     {
         var world = Open();
         var driver = new StandInDriver(world);
-        var instance = new Core.Drivers.InstanceSpec("aside", new("passes"), new("quay-h4"), "run");
+        var instance = new Core.Drivers.InstanceSpec("aside", new("passes"), new("quay-h4"), Guid.NewGuid());
+        var call = new Core.Drivers.RunCall(instance.Owner, 1);
         using var cancellable = new CancellationTokenSource();
         using var engaged = world.Engage();
-        var waits = new[] { driver.ProvisionAsync(instance, default), driver.ProvisionAsync(instance with { Name = "other" }, cancellable.Token) };
+        var waits = new[] { driver.ProvisionAsync(call, instance, default), driver.ProvisionAsync(call, instance with { Name = "other" }, cancellable.Token) };
         Assert.All(waits, w => Assert.False(w.IsCompleted));
 
         world.Dispose();
-        foreach (var wait in waits.Append(Task.Run(() => driver.ProvisionAsync(instance with { Name = "late" }, default))))
+        foreach (var wait in waits.Append(Task.Run(() => driver.ProvisionAsync(call, instance with { Name = "late" }, default))))
         {
-            await Assert.ThrowsAsync<ObjectDisposedException>(() => wait.WaitAsync(TimeSpan.FromSeconds(10)));
+            await Assert.ThrowsAsync<Imbrek.Core.Drivers.DriverGoneException>(() => wait.WaitAsync(TimeSpan.FromSeconds(10)));
         }
 
         await cancellable.CancelAsync();

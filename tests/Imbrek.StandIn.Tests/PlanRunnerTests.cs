@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
@@ -81,7 +82,7 @@ public sealed class PlanRunnerTests : IDisposable
         using var second = new World(first.Folder, script, first.Remember(), first.Sets);
         second.Advance(Now + Duration.FromHours(4));
         var asked = Assert.Single(RunsOf(second), r => r.AskedBy is not null);
-        Assert.Equal((run, TaskRunState.Done, at, at), (asked.Id, asked.State, asked.Due, asked.Started!.Value));
+        Assert.Equal((run, RunState.Done, at, at), (asked.Id, asked.State, asked.Due, asked.Started!.Value));
         Assert.True(second.Sets.Single(s => s.Id == asked.Set).OutsideChain);
     }
 
@@ -96,9 +97,9 @@ public sealed class PlanRunnerTests : IDisposable
         world.SetPlans([plan with { Tasks = [Full("daily 23:00") with { Id = "weekly" }] }]);
         world.Advance(Now + Duration.FromHours(4));
         var runs = RunsOf(world).ToDictionary(r => r.Id);
-        Assert.Equal(TaskRunState.Done, runs[kept].State);
+        Assert.Equal(RunState.Done, runs[kept].State);
         Assert.Single(world.Sets.Single(s => s.Id == runs[kept].Set).Copies);
-        Assert.Equal((TaskRunState.Cancelled, "its task is no longer in the plan"), (runs[gone].State, runs[gone].Note));
+        Assert.Equal((RunState.Cancelled, "its task is no longer in the plan"), (runs[gone].State, runs[gone].Note));
     }
 
     [Fact]
@@ -111,14 +112,14 @@ public sealed class PlanRunnerTests : IDisposable
         world.Advance(Now + Duration.FromMinutes(31));
         var behind = Ask(world, "full", Berths);
         var runs = RunsOf(world);
-        var held = runs.Single(r => r.Database == Passes && r.Task == "full" && r.State == TaskRunState.Waiting);
-        Assert.Equal(TaskRunState.Waiting, runs.Single(r => r.Id == behind).State);
+        var held = runs.Single(r => r.Database == Passes && r.Task == "full" && r.State == RunState.Waiting);
+        Assert.Equal(RunState.Waiting, runs.Single(r => r.Id == behind).State);
         Assert.All([asked, held.Id, behind], id => Assert.True(world.CancelRun(id, "ada")));
         Assert.All([asked, held.Id, behind], id => Assert.False(world.CancelRun(id, "ada")));
         world.Advance(Now + Duration.FromHours(5));
         runs = RunsOf(world);
-        Assert.All([asked, held.Id, behind], id => Assert.Equal((TaskRunState.Cancelled, "ended by ada"), (runs.Single(r => r.Id == id).State, runs.Single(r => r.Id == id).Note)));
-        Assert.DoesNotContain(runs, r => r.Task == "full" && r.Database == Sailings && r.AskedBy is not null && r.State == TaskRunState.Done);
+        Assert.All([asked, held.Id, behind], id => Assert.Equal((RunState.Cancelled, "ended by ada"), (runs.Single(r => r.Id == id).State, runs.Single(r => r.Id == id).Note)));
+        Assert.DoesNotContain(runs, r => r.Task == "full" && r.Database == Sailings && r.AskedBy is not null && r.State == RunState.Done);
     }
 
     [Fact]
@@ -129,15 +130,15 @@ public sealed class PlanRunnerTests : IDisposable
         world.Faults.SetHanging(Sailings, true);
         world.Advance(Instant.FromUtc(2026, 11, 23, 15, 59));
         var hangs = RunsOf(world).Single(r => r.Task == "full" && r.Database == Sailings);
-        Assert.Equal(TaskRunState.Running, hangs.State);
+        Assert.Equal(RunState.Running, hangs.State);
         Assert.Contains("alone it takes", Overdue.Of(hangs, limited, world.Now), StringComparison.Ordinal);
 
         world.Faults.SetHanging(Sailings, false);
         world.Advance(Now + Duration.FromHours(3));
         var runs = RunsOf(world);
         var ended = runs.Single(r => r.Id == hangs.Id);
-        Assert.Equal((TaskRunState.Failed, "it took longer than its limit of 1 h"), (ended.State, ended.Note));
-        Assert.Contains(runs, r => r.Task == "log" && r.Database == Sailings && r.State == TaskRunState.Done);
+        Assert.Equal((RunState.Failed, "it took longer than its limit of 1 h"), (ended.State, ended.Note));
+        Assert.Contains(runs, r => r.Task == "log" && r.Database == Sailings && r.State == RunState.Done);
         Assert.DoesNotContain(world.Sets, s => s.Kind == SetKind.Full && s.Database == Sailings && s.CoversTo > Now);
     }
 
@@ -171,7 +172,7 @@ public sealed class PlanRunnerTests : IDisposable
         Assert.Equal(
             changes.OfType<WorldChange.SetChanged>().Where(c => c.New).Select(c => c.Set.Id.Value).Order(StringComparer.Ordinal),
             runs.Where(r => r.Set is not null).Select(r => r.Set!.Value.Value).Order(StringComparer.Ordinal));
-        Assert.All(runs.Where(r => r.State == TaskRunState.Done), r => Assert.InRange((r.Ended!.Value - r.Started!.Value).TotalSeconds / r.ExpectedSeconds, 0.4, 4));
+        Assert.All(runs.Where(r => r.State == RunState.Done), r => Assert.InRange((r.Ended!.Value - r.Started!.Value).TotalSeconds / r.ExpectedSeconds, 0.4, 4));
     }
 
     [Fact]
@@ -188,7 +189,7 @@ public sealed class PlanRunnerTests : IDisposable
         var fulls = runs.Where(r => r.Kind == TaskKind.Full).OrderBy(r => r.Started).ToArray();
         Assert.Equal(3, fulls.Length);
         Assert.All(fulls.Zip(fulls.Skip(1)), p => Assert.True(p.Second.Started >= p.First.Ended));
-        Assert.All(runs.Where(r => r.Kind == TaskKind.Log && r.State == TaskRunState.Done), r => Assert.Equal(r.Due, r.Started));
+        Assert.All(runs.Where(r => r.Kind == TaskKind.Log && r.State == RunState.Done), r => Assert.Equal(r.Due, r.Started));
     }
 
     [Fact]
@@ -236,7 +237,7 @@ public sealed class PlanRunnerTests : IDisposable
         world.Faults.SetRefused(Sailings, true);
         world.Advance(Now + Duration.FromHours(5));
         var runs = RunsOf(world);
-        var failed = Assert.Single(runs, r => r.State == TaskRunState.Failed);
+        var failed = Assert.Single(runs, r => r.State == RunState.Failed);
         Assert.Equal((Sailings, 3), (failed.Database, failed.Attempts));
         Assert.True(failed.Ended - failed.Started > Duration.FromMinutes(6));
         Assert.Contains("expired", failed.Note, StringComparison.Ordinal);
@@ -265,12 +266,12 @@ public sealed class PlanRunnerTests : IDisposable
         using var first = Lived(script);
         first.TakeChanges();
         first.Advance(Instant.FromUtc(2026, 11, 23, 16, 0, 20));
-        var begun = RunsOf(first).Where(r => r.State == TaskRunState.Running).Select(r => r.Id).Order().ToArray();
+        var begun = RunsOf(first).Where(r => r.State == RunState.Running).Select(r => r.Id).Order().ToArray();
         Assert.Equal(3, begun.Length);
         using var second = new World(first.Folder, script, first.Remember(), first.Sets);
         second.Advance(Now + Duration.FromHours(6));
         var runs = RunsOf(second);
-        Assert.Equal(begun, runs.Where(r => r.State == TaskRunState.Done).Select(r => r.Id).Order());
+        Assert.Equal(begun, runs.Where(r => r.State == RunState.Done).Select(r => r.Id).Order());
         Assert.All(runs, r => Assert.Contains(second.Sets, s => s.Database == r.Database && s.Id == r.Set && s.Copies.Count == 2));
     }
 
@@ -285,7 +286,7 @@ public sealed class PlanRunnerTests : IDisposable
         first.Advance(Instant.FromUtc(2026, 11, 23, 16, 0, 20));
         var aside = Ask(first, "full", Berths, outsideChain: true);
         first.Advance(first.Now + Duration.FromSeconds(2));
-        var open = RunsOf(first).Where(r => r.State is TaskRunState.Running or TaskRunState.Waiting).ToArray();
+        var open = RunsOf(first).Where(r => r.State is RunState.Running or RunState.Waiting).ToArray();
         Assert.Equal(7, open.Length);
 
         // The product's plan has lost a task meanwhile, and Passes is paused.
@@ -295,8 +296,8 @@ public sealed class PlanRunnerTests : IDisposable
         second.Advance(Now + Duration.FromHours(8));
         var runs = RunsOf(second);
         Assert.Equal(open.Select(r => r.Id).Order(), runs.Select(r => r.Id).Order());
-        Assert.All(runs.Where(r => r.Task == "added"), r => Assert.Equal(TaskRunState.Cancelled, r.State));
-        Assert.All(runs.Where(r => r.Task == "full"), r => Assert.Equal(TaskRunState.Done, r.State));
+        Assert.All(runs.Where(r => r.Task == "added"), r => Assert.Equal(RunState.Cancelled, r.State));
+        Assert.All(runs.Where(r => r.Task == "full"), r => Assert.Equal(RunState.Done, r.State));
         Assert.True(runs.Single(r => r.Task == "full" && r.Database == Passes).Started >= pause.To);
         Assert.True(second.Sets.Single(s => s.Id == runs.Single(r => r.Id == aside).Set).OutsideChain);
     }
@@ -342,8 +343,8 @@ public sealed class PlanRunnerTests : IDisposable
         Assert.Equal(Due(expected).Select(r => (r.Id, r.State)).Order(), Due(kept.Values).Select(r => (r.Id, r.State)).Order());
         var made = last.Sets.Where(s => s.CoversTo > Now).ToArray();
         Assert.All(made, s => Assert.Contains(kept.Values, r => r.Database == s.Database && r.Set == s.Id));
-        Assert.All(Due(kept.Values).Where(r => r.State == TaskRunState.Done), r => Assert.Contains(last.Sets, s => s.Database == r.Database && s.Id == r.Set));
-        Assert.Equal(3, kept.Values.Count(r => r is { Task: "read", State: TaskRunState.Done, After: not null }));
+        Assert.All(Due(kept.Values).Where(r => r.State == RunState.Done), r => Assert.Contains(last.Sets, s => s.Database == r.Database && s.Id == r.Set));
+        Assert.Equal(3, kept.Values.Count(r => r is { Task: "read", State: RunState.Done, After: not null }));
         foreach (var logs in last.Sets.Where(s => s.Kind == SetKind.Log).GroupBy(s => s.Database))
         {
             var chain = logs.OrderBy(s => s.ToPosition).ToArray();
@@ -367,7 +368,7 @@ public sealed class PlanRunnerTests : IDisposable
         Assert.True(world.CancelRun(run, "somebody"));
         Assert.False(world.CancelRun(run, "somebody"));
         world.Advance(world.Now + Duration.FromMinutes(30));
-        Assert.Equal(TaskRunState.Cancelled, RunsOf(world).Single(r => r.Id == run).State);
+        Assert.Equal(RunState.Cancelled, RunsOf(world).Single(r => r.Id == run).State);
         Assert.DoesNotContain(world.Sets, s => s.Kind == SetKind.Full && s.CoversTo > Now);
     }
 

@@ -9,7 +9,7 @@ const pages = [
   '/plans',
   '/plans/counters',
   '/timetable',
-  '/task-runs',
+  '/runs',
   '/notices',
   '/recover',
   '/recover/tickets',

@@ -69,13 +69,13 @@ test('a clash is seen, the proposal that spreads the exports is taken over, and 
 test('the job that nobody saw failing is found, and its runs are in the address', async ({ page }) => {
   await signIn(page, 'look');
   await expect(page.getByRole('complementary', { name: 'Needs you' })).toContainText('has failed');
-  await page.goto('/task-runs?state=failed&find=notice');
+  await page.goto('/runs?state=failed&find=notice');
   const row = page.getByRole('row', { name: /Notice archive/ }).first();
   await expect(row).toContainText('sign-in for backups has expired');
   // The failures of one job stand in one row, which leads to the last of them and to all.
   await expect(row).toContainText(/failed \d+ times/);
   await row.getByRole('link').first().click();
-  await expect(page.getByTestId('task-run-state')).toHaveText('failed');
+  await expect(page.getByTestId('run-state')).toHaveText('failed');
   await expect(page.getByText('2 attempts')).toBeVisible();
 });
 
@@ -83,7 +83,7 @@ test('a task is run now by an operator, and its run ends in a set', async ({ pag
   await signIn(page, 'admin', '/plans/hours');
   await page.getByRole('button', { name: 'More about full' }).click();
   await page.getByRole('group', { name: 'Ask for a run' }).getByRole('button', { name: 'Run now' }).click();
-  await expect(page).toHaveURL(/task-runs\/[0-9a-f-]{36}/);
+  await expect(page).toHaveURL(/runs\/[0-9a-f-]{36}/);
   await expect(page.getByText('asked for by admin').first()).toBeVisible();
 });
 
@@ -173,12 +173,12 @@ test('a run is asked for at a time, shown in the timetable, and ended before it 
   await ask.getByLabel('At').fill(`${year}-01-05 03:30`);
   await expect(ask).toContainText('5 Jan 03:30 in Europe/Oslo');
   await ask.getByRole('button', { name: 'Run then' }).click();
-  await expect(page.getByTestId('task-run-state')).toHaveText('waits');
+  await expect(page.getByTestId('run-state')).toHaveText('waits');
   await expect(page.getByText('asked for by admin, outside the chain')).toBeVisible();
   await page.getByRole('link', { name: 'the database' }).click();
   await expect(page.getByRole('complementary', { name: 'About this database' })).toContainText('asked for by admin');
   await page.goBack();
   await page.getByRole('button', { name: 'End it' }).click();
-  await expect(page.getByTestId('task-run-state')).toHaveText('ended by hand');
+  await expect(page.getByTestId('run-state')).toHaveText('ended by hand');
   await expect(page.getByText('ended by admin').first()).toBeVisible();
 });

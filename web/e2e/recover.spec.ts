@@ -17,7 +17,7 @@ test('behind the bad change of Monday, held, checked, released, proven', async (
   await expect(measured).toContainText('All 6 checks passed');
   await expect(measured).toContainText('absent, committed after the instant restored to');
   await page.getByRole('button', { name: 'Release: let clients in' }).click();
-  await expect(page.getByTestId('run-state')).toHaveText('released');
+  await expect(page.getByTestId('run-state')).toHaveText('done');
   await page.getByRole('link', { name: 'Its entry in the ledger' }).click();
   await expect(page.getByTestId('ledger-state')).toContainText('hold');
   await expect(page.getByRole('listitem').first()).toContainText('restore, released');
@@ -59,5 +59,5 @@ test('a run that is cancelled says that nothing is left behind', async ({ page }
   await page.getByLabel('Name of the new instance').fill('e2e-cancelled');
   await page.getByRole('button', { name: 'Restore to a new instance' }).click();
   await page.getByRole('button', { name: 'Cancel and leave nothing behind' }).click();
-  await expect(page.getByTestId('run-state')).toHaveText('cancelled, nothing left behind', { timeout: 30_000 });
+  await expect(page.getByTestId('run-state')).toHaveText('ended by hand', { timeout: 30_000 });
 });

@@ -97,7 +97,7 @@ test('a token is made for a script, shown once, works, and is revoked', async ({
 });
 
 test('equal failures are one row with their number, and each of them when asked', async ({ page }) => {
-  await signIn(page, 'look', '/task-runs?state=failed');
+  await signIn(page, 'look', '/runs?state=failed');
   const row = page.getByRole('row', { name: /the database discards its log/ });
   await expect(row).toHaveCount(1);
   await expect(row).toContainText(/failed [\d,]+ times/);

@@ -5,41 +5,45 @@ using NodaTime;
 namespace Imbrek.Core.Drivers;
 
 /// <summary>
-/// How a restore is carried out on an engine. Every call is idempotent: called again after a crash with the same arguments it
-/// completes what was begun or finds it done. A call takes the seconds the engine takes.
+/// How a restore is carried out on an engine. Every call carries the run and its fence and is idempotent: called again after a crash with the
+/// same arguments it completes what was begun or finds it done. A call takes the seconds the engine takes, and says what it measured.
 /// </summary>
+/// <remarks>Every member throws <see cref="DriverException"/> with <see cref="DriverProblem.Stale"/> when the fence is an old one.</remarks>
 public interface IRestoreDriver
 {
     /// <summary>Makes an empty instance that nobody may use yet.</summary>
     /// <exception cref="DriverException">There is no room, or the host is out of reach.</exception>
-    Task ProvisionAsync(InstanceSpec instance, CancellationToken cancel);
+    Task<Moved> ProvisionAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 
     /// <summary>Restores a base, or a differential or incremental on what is there.</summary>
     /// <exception cref="DriverException">The copy cannot be read, or is found broken while it is.</exception>
-    Task RestoreSetAsync(InstanceSpec instance, SetCopy copy, CancellationToken cancel);
+    Task<Moved> RestoreSetAsync(RunCall call, InstanceSpec instance, SetCopy copy, CancellationToken cancel);
 
     /// <summary>Applies logs one after another.</summary>
+    /// <param name="call">Who calls.</param>
     /// <param name="instance">The instance.</param>
     /// <param name="logs">The logs, in order.</param>
     /// <param name="stopAt">Where the last is stopped; null to apply it whole.</param>
     /// <param name="applied">Called with the number of logs applied so far.</param>
     /// <param name="cancel">Stops between two logs.</param>
     /// <exception cref="DriverException">A copy cannot be read, is broken, or does not follow.</exception>
-    Task ApplyLogsAsync(InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel);
+    Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel);
 
     /// <summary>Opens the instance for those who check it, and for nobody else.</summary>
-    Task OpenAsync(InstanceSpec instance, CancellationToken cancel);
+    /// <returns>Among the rest the instant that the instance really reached.</returns>
+    Task<Moved> OpenAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 
     /// <summary>Looks whether what was restored is what should be there.</summary>
+    /// <param name="call">Who calls.</param>
     /// <param name="instance">The instance.</param>
-    /// <param name="reached">The instant it was restored to.</param>
+    /// <param name="wanted">The instant it should have been restored to.</param>
     /// <param name="query">A query of the administrator's own; null for none.</param>
     /// <param name="cancel">Stops the checks.</param>
-    Task<IReadOnlyList<CheckResult>> CheckAsync(InstanceSpec instance, Instant reached, string? query, CancellationToken cancel);
+    Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel);
 
     /// <summary>Lets clients in.</summary>
-    Task ReleaseAsync(InstanceSpec instance, CancellationToken cancel);
+    Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 
     /// <summary>Removes the instance and everything it took, whatever state it is in; no error when there is nothing.</summary>
-    Task DiscardAsync(InstanceSpec instance, CancellationToken cancel);
+    Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 }

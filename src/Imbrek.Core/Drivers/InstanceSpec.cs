@@ -6,5 +6,5 @@ namespace Imbrek.Core.Drivers;
 /// <param name="Name">Its name, unique on its host.</param>
 /// <param name="Database">The database it is a restore of.</param>
 /// <param name="Host">Where it runs.</param>
-/// <param name="Owner">The run that makes it: another run that names the same instance is refused.</param>
-public sealed record InstanceSpec(string Name, Id<Database> Database, Id<Host> Host, string Owner);
+/// <param name="Owner">The run that made it: a call for an instance of the same name that another run made is refused.</param>
+public sealed record InstanceSpec(string Name, Id<Database> Database, Id<Host> Host, Guid Owner);

@@ -20,6 +20,10 @@ public static class Instants
 
     private const int Longest = 40;
 
+    /// <summary>Reads what <see cref="Write(Instant)"/> wrote.</summary>
+    /// <exception cref="FormatException">It is something else.</exception>
+    public static Instant Parse(string text) => TryParse(text, out var t) ? t : throw new FormatException($"expected {Expected}");
+
     /// <summary>Reads an instant within <see cref="InputBounds"/>.</summary>
     /// <param name="text">The text.</param>
     /// <param name="value">The instant, when the answer is true.</param>

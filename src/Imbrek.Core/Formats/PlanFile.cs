@@ -68,6 +68,9 @@ public static class PlanFile
         },
     };
 
+    /// <summary>The kind of task of a name; null when there is none.</summary>
+    public static TaskKind? KindNamed(string name) => Kinds.TryGetValue(name, out var kind) ? kind : null;
+
     /// <summary>The name of a member of an enumeration as the files write it: copyElsewhere for CopyElsewhere.</summary>
     public static string Name<T>(T value)
         where T : struct, Enum => char.ToLowerInvariant(value.ToString()[0]) + value.ToString()[1..];

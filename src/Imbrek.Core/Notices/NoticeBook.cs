@@ -1,6 +1,7 @@
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using NodaTime;
 
@@ -71,7 +72,7 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
     /// <summary>Hears how a run stands; each state of it once, in the order they came.</summary>
     public void Hear(TaskRun run)
     {
-        if (run.State == TaskRunState.Running)
+        if (run.State == RunState.Running)
         {
             underWay[run.Id] = run;
         }
@@ -82,7 +83,7 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
 
         var toldBefore = run.Ended is not null && toldLate.Remove(run.Id);
 
-        if (run is { State: TaskRunState.Done, Set: not null, Ended: { } came })
+        if (run is { State: RunState.Done, Set: not null, Ended: { } came })
         {
             lastSet[run.Database] = came;
         }
@@ -93,7 +94,7 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
         }
 
         var (what, ofTask) = ((run.Plan, run.Task, run.Database), $"{run.Plan}|{run.Task}");
-        if (run.State == TaskRunState.Failed)
+        if (run.State == RunState.Failed)
         {
             failed.Add(what);
             if (plan.Tell.Failure)
@@ -102,7 +103,7 @@ public sealed class NoticeBook(FleetModel fleet, IEnumerable<(Id<Plan> Plan, str
             }
         }
 
-        if (run.State != TaskRunState.Done)
+        if (run.State != RunState.Done)
         {
             return;
         }

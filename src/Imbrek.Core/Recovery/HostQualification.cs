@@ -27,4 +27,13 @@ public static class HostQualification
     /// <summary>The first recovery host that qualifies; null when none does.</summary>
     public static Host? Default(FleetModel fleet, Database database, Loss loss) =>
         database.RecoveryHosts.Select(id => fleet.Hosts[id]).FirstOrDefault(h => WhyNot(fleet, database, h, loss) is null);
+
+    /// <summary>The first recovery host that qualifies and lacks no key a set of the database is encrypted with; null when none does.</summary>
+    public static Id<Host>? FirstWithKeys(RecoverySubject subject, Loss loss)
+    {
+        var keys = subject.Catalogue.Sets.Select(s => s.Key).OfType<string>().ToHashSet();
+        return subject.Database.RecoveryHosts
+            .Where(h => WhyNot(subject.Fleet, subject.Database, subject.Fleet.Hosts[h], loss) is null && keys.All(k => subject.Fleet.Hosts[h].HasKey(k) != false))
+            .Select(h => (Id<Host>?)h).FirstOrDefault();
+    }
 }

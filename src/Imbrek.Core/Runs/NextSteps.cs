@@ -10,10 +10,10 @@ namespace Imbrek.Core.Runs;
 /// <param name="Wake">When something may be tried again; null when nothing waits for its time.</param>
 /// <param name="End">How the run ended; null when it is not over.</param>
 public sealed record NextSteps(
-    IReadOnlyList<int> Start, IReadOnlyList<int> Ask, IReadOnlyList<int> Stop, IReadOnlyList<int> Undo, Instant? Wake, RunEnd? End);
+    IReadOnlyList<int> Start, IReadOnlyList<int> Ask, IReadOnlyList<int> Stop, IReadOnlyList<int> Undo, Instant? Wake, Ending? End);
 
 /// <summary>How a run ended.</summary>
 /// <param name="State">Done, failed or cancelled.</param>
 /// <param name="Failed">The step that failed it; null when none did.</param>
 /// <param name="LeftBehind">Steps that could not be taken back.</param>
-public sealed record RunEnd(RunState State, int? Failed, IReadOnlyList<int> LeftBehind);
+public sealed record Ending(RunState State, int? Failed, IReadOnlyList<int> LeftBehind);

@@ -91,6 +91,9 @@ public sealed class Run
     /// <summary>A step under way says how far it is.</summary>
     public Run Show(int step, double share) => this[step].State == StepState.Running ? With(step, this[step] with { Share = Math.Clamp(share, 0, 1) }) : this;
 
+    /// <summary>There is something to say of a step.</summary>
+    public Run Say(int step, string note) => With(step, this[step] with { Note = note });
+
     /// <summary>A probe has not found yet what it looks for; it looks again.</summary>
     public Run LookAgain(int step, Instant at, Instant notBefore, string? note)
     {
@@ -158,7 +161,7 @@ public sealed class Run
 
     /// <summary>Steps that were under way when their process ended go on; says so in their notes.</summary>
     public Run TakeUp(string note) => new(
-        Plan, progress.SetItems(progress.Where(p => p.Value.State == StepState.Running && !Plan[p.Key].IsHold).Select(p => KeyValuePair.Create(p.Key, p.Value with { Note = note }))), CancelledBy);
+        Plan, progress.SetItems(progress.Where(p => p.Value.State == StepState.Running && !Plan[p.Key].IsHold).Select(p => KeyValuePair.Create(p.Key, p.Value with { Note = note, TakenUp = p.Value.TakenUp + 1 }))), CancelledBy);
 
     /// <summary>Takes over what people have decided: decisions of this round, and who cancelled it.</summary>
     public Run Hear(IEnumerable<Decision> decisions, string? cancelledBy)
@@ -264,7 +267,7 @@ public sealed class Run
 
         // Where there is no way back, what waits for a failed step never begins.
         var stuck = open && !going && start.Count == 0 && ask.Count == 0 && wake is null;
-        return new(start, ask, [], [], wake, open && !stuck ? null : new RunEnd(FailedStep is null && !stuck ? RunState.Done : RunState.Failed, FailedStep, []));
+        return new(start, ask, [], [], wake, open && !stuck ? null : new Ending(FailedStep is null && !stuck ? RunState.Done : RunState.Failed, FailedStep, []));
     }
 
     private NextSteps Back(Instant now)
@@ -300,7 +303,7 @@ public sealed class Run
         }
 
         int[] left = [.. Plan.Steps.Where(s => this[s.Number].State == StepState.LeftBehind).Select(s => s.Number)];
-        return new([], [], [], [], null, new RunEnd(CancelledBy is not null && FailedStep is null && left.Length == 0 ? RunState.Cancelled : RunState.Failed, FailedStep, left));
+        return new([], [], [], [], null, new Ending(CancelledBy is not null && FailedStep is null && left.Length == 0 ? RunState.Cancelled : RunState.Failed, FailedStep, left));
     }
 
     /// <summary>Whether it was begun, and not taken back since; one that waits for its next attempt was begun too.</summary>

@@ -45,6 +45,9 @@ public sealed record Step
     /// <summary>How often it is tried.</summary>
     public int Attempts { get; init; } = 1;
 
+    /// <summary>Whether a refusal is worth another attempt; what cannot be reached always is.</summary>
+    public bool RetryRefusals { get; init; }
+
     /// <summary>Seconds before the second attempt; doubled for each further one.</summary>
     public double BackOffSeconds { get; init; } = 1;
 

@@ -14,6 +14,9 @@ public sealed record StepProgress
     /// <summary>How often it was begun.</summary>
     public int Attempts { get; init; }
 
+    /// <summary>How often a process took it up that another had left.</summary>
+    public int TakenUp { get; init; }
+
     /// <summary>When it first began.</summary>
     public Instant? StartedAt { get; init; }
 

@@ -1,5 +1,6 @@
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Runs;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
@@ -59,11 +60,11 @@ public sealed record Chances(Id<Database> Database, Loss Loss, int Weeks, double
     {
         int over = 0, attempts = 0, good = 0;
         var ratios = new List<double>();
-        foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
+        foreach (var r in runs.Where(r => r.State is RunState.Done or RunState.Failed))
         {
             over++;
             attempts += r.Attempts;
-            if (r.State == TaskRunState.Done)
+            if (r.State == RunState.Done)
             {
                 good++;
                 if (r is { ExpectedSeconds: > 0, Started: { } started, Ended: { } ended })

@@ -1,5 +1,6 @@
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
@@ -19,7 +20,7 @@ public static class Overdue
     /// <param name="now">Now.</param>
     public static string? Of(TaskRun run, PlanTask? task, Instant now)
     {
-        if (run is not { State: TaskRunState.Running, Started: { } started })
+        if (run is not { State: RunState.Running, Started: { } started })
         {
             return null;
         }

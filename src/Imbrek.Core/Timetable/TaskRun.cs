@@ -3,31 +3,10 @@ using System.Text;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
-
-/// <summary>Where a run of a task stands.</summary>
-public enum TaskRunState
-{
-    /// <summary>It is due and waits for a slot, the run before, or the end of a pause.</summary>
-    Waiting,
-
-    /// <summary>It is going.</summary>
-    Running,
-
-    /// <summary>It went well.</summary>
-    Done,
-
-    /// <summary>All attempts failed.</summary>
-    Failed,
-
-    /// <summary>It was left out; the note says why.</summary>
-    LeftOut,
-
-    /// <summary>Somebody ended it.</summary>
-    Cancelled,
-}
 
 /// <summary>A run of a task on one database: one for each time it was due, and one for each time somebody asked.</summary>
 public sealed record TaskRun
@@ -51,7 +30,7 @@ public sealed record TaskRun
     public required Instant Due { get; init; }
 
     /// <summary>Where it stands.</summary>
-    public required TaskRunState State { get; init; }
+    public required RunState State { get; init; }
 
     /// <summary>When it started.</summary>
     public Instant? Started { get; init; }

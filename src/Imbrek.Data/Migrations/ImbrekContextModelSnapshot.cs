@@ -64,6 +64,40 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("backup_copies", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.DecisionRow", b =>
+                {
+                    b.Property<Guid>("RunId")
+                        .HasColumnType("uuid")
+                        .HasColumnName("run_id");
+
+                    b.Property<int>("Step")
+                        .HasColumnType("integer")
+                        .HasColumnName("step");
+
+                    b.Property<int>("Round")
+                        .HasColumnType("integer")
+                        .HasColumnName("round");
+
+                    b.Property<Instant>("At")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("at");
+
+                    b.Property<string>("Choice")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("choice");
+
+                    b.Property<string>("Who")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("who");
+
+                    b.HasKey("RunId", "Step", "Round")
+                        .HasName("pk_run_decisions");
+
+                    b.ToTable("run_decisions", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.FleetVersionRow", b =>
                 {
                     b.Property<int>("Number")
@@ -648,6 +682,37 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("proofs", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.RunLineRow", b =>
+                {
+                    b.Property<long>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint")
+                        .HasColumnName("id");
+
+                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
+
+                    b.Property<Instant>("At")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("at");
+
+                    b.Property<Guid>("RunId")
+                        .HasColumnType("uuid")
+                        .HasColumnName("run_id");
+
+                    b.Property<string>("Text")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("text");
+
+                    b.HasKey("Id")
+                        .HasName("pk_run_lines");
+
+                    b.HasIndex("RunId")
+                        .HasDatabaseName("ix_run_lines_run_id");
+
+                    b.ToTable("run_lines", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.RunRow", b =>
                 {
                     b.Property<Guid>("Id")
@@ -655,37 +720,62 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("uuid")
                         .HasColumnName("id");
 
-                    b.Property<Instant>("CreatedAt")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("created_at");
+                    b.Property<Guid?>("AfterId")
+                        .HasColumnType("uuid")
+                        .HasColumnName("after_id");
 
-                    b.Property<string>("CreatedBy")
-                        .IsRequired()
+                    b.Property<string>("AskedBy")
                         .HasColumnType("text")
-                        .HasColumnName("created_by");
+                        .HasColumnName("asked_by");
+
+                    b.Property<int>("Attempts")
+                        .HasColumnType("integer")
+                        .HasColumnName("attempts");
+
+                    b.Property<string>("CancelledBy")
+                        .HasColumnType("text")
+                        .HasColumnName("cancelled_by");
+
+                    b.Property<string>("Claim")
+                        .HasColumnType("text")
+                        .HasColumnName("claim");
+
+                    b.Property<long>("DataBytes")
+                        .HasColumnType("bigint")
+                        .HasColumnName("data_bytes");
 
                     b.Property<string>("Database")
                         .IsRequired()
                         .HasColumnType("text")
                         .HasColumnName("database");
 
-                    b.Property<string>("DecidedBy")
+                    b.Property<string>("Driver")
                         .HasColumnType("text")
-                        .HasColumnName("decided_by");
+                        .HasColumnName("driver");
 
-                    b.Property<Instant?>("EndedAt")
+                    b.Property<Instant>("Due")
                         .HasColumnType("timestamp with time zone")
-                        .HasColumnName("ended_at");
+                        .HasColumnName("due");
 
-                    b.Property<string>("Host")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("host");
+                    b.Property<Instant?>("Ended")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("ended");
 
-                    b.Property<string>("Instance")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("instance");
+                    b.Property<double>("ExpectedSeconds")
+                        .HasColumnType("double precision")
+                        .HasColumnName("expected_seconds");
+
+                    b.Property<long>("Fence")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("bigint")
+                        .HasDefaultValue(0L)
+                        .HasColumnName("fence");
+
+                    b.Property<int>("Heard")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("integer")
+                        .HasDefaultValue(0)
+                        .HasColumnName("heard");
 
                     b.Property<string>("Kind")
                         .IsRequired()
@@ -700,50 +790,115 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("timestamp with time zone")
                         .HasColumnName("lease_until");
 
-                    b.Property<string>("Message")
+                    b.Property<bool>("NoWayBack")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("boolean")
+                        .HasDefaultValue(false)
+                        .HasColumnName("no_way_back");
+
+                    b.Property<string>("Note")
                         .HasColumnType("text")
-                        .HasColumnName("message");
+                        .HasColumnName("note");
+
+                    b.Property<string>("Oddity")
+                        .HasColumnType("text")
+                        .HasColumnName("oddity");
+
+                    b.Property<bool>("OutsideChain")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("boolean")
+                        .HasDefaultValue(false)
+                        .HasColumnName("outside_chain");
 
                     b.Property<string>("Plan")
-                        .IsRequired()
-                        .HasColumnType("jsonb")
+                        .HasColumnType("text")
                         .HasColumnName("plan");
 
-                    b.Property<Instant?>("ReadyAt")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("ready_at");
-
-                    b.Property<string>("Request")
-                        .IsRequired()
+                    b.Property<string>("Question")
                         .HasColumnType("jsonb")
-                        .HasColumnName("request");
+                        .HasColumnName("question");
 
                     b.Property<string>("Result")
                         .HasColumnType("jsonb")
                         .HasColumnName("result");
 
-                    b.Property<Instant?>("StartedAt")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("started_at");
+                    b.Property<int>("Said")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("integer")
+                        .HasDefaultValue(0)
+                        .HasColumnName("said");
 
-                    b.Property<string>("State")
+                    b.Property<string>("Search")
                         .IsRequired()
+                        .ValueGeneratedOnAddOrUpdate()
                         .HasColumnType("text")
+                        .HasColumnName("search")
+                        .HasComputedColumnSql("lower(database || ' ' || coalesce(task, kind) || ' ' || coalesce(claim, '') || ' ' || coalesce(set_id, '') || ' ' || coalesce(note, ''))", true);
+
+                    b.Property<string>("SetId")
+                        .HasColumnType("text")
+                        .HasColumnName("set_id");
+
+                    b.Property<Instant?>("Started")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("started");
+
+                    b.Property<short>("State")
+                        .HasColumnType("smallint")
                         .HasColumnName("state");
+
+                    b.Property<string>("Steps")
+                        .HasColumnType("jsonb")
+                        .HasColumnName("steps");
+
+                    b.Property<long>("StoredBytes")
+                        .HasColumnType("bigint")
+                        .HasColumnName("stored_bytes");
+
+                    b.Property<string>("Task")
+                        .HasColumnType("text")
+                        .HasColumnName("task");
 
                     b.HasKey("Id")
                         .HasName("pk_runs");
 
-                    b.HasIndex("CreatedAt")
-                        .HasDatabaseName("ix_runs_created_at");
-
-                    b.HasIndex("Database", "CreatedAt")
-                        .HasDatabaseName("ix_runs_database_created_at");
-
-                    b.HasIndex("Host", "Instance")
+                    b.HasIndex("Claim")
                         .IsUnique()
-                        .HasDatabaseName("ix_runs_target")
-                        .HasFilter("state not in ('Released', 'Discarded', 'Cancelled', 'Failed')");
+                        .HasDatabaseName("ix_runs_claim")
+                        .HasFilter("claim is not null");
+
+                    b.HasIndex("Due")
+                        .HasDatabaseName("ix_runs_open")
+                        .HasFilter("steps is not null and state < 4");
+
+                    b.HasIndex("Ended")
+                        .HasDatabaseName("ix_runs_ended");
+
+                    b.HasIndex("Id")
+                        .HasDatabaseName("ix_runs_asked")
+                        .HasFilter("steps is null and (state = 0 and asked_by is not null or state < 4 and cancelled_by is not null)");
+
+                    b.HasIndex("Search")
+                        .HasDatabaseName("ix_runs_search");
+
+                    NpgsqlIndexBuilderExtensions.HasMethod(b.HasIndex("Search"), "gin");
+                    NpgsqlIndexBuilderExtensions.HasOperators(b.HasIndex("Search"), new[] { "gin_trgm_ops" });
+
+                    b.HasIndex("Database", "Due")
+                        .HasDatabaseName("ix_runs_database_due");
+
+                    b.HasIndex("Due", "Id")
+                        .HasDatabaseName("ix_runs_due_id");
+
+                    b.HasIndex("State", "Due")
+                        .HasDatabaseName("ix_runs_state_due");
+
+                    b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy")
+                        .IsUnique()
+                        .HasDatabaseName("ix_runs_occurrence")
+                        .HasFilter("plan is not null");
+
+                    NpgsqlIndexBuilderExtensions.AreNullsDistinct(b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy"), false);
 
                     b.ToTable("runs", (string)null);
                 });
@@ -853,231 +1008,6 @@ namespace Imbrek.Data.Migrations
                         .HasDatabaseName("ix_backup_sets_database_covers_to_id");
 
                     b.ToTable("backup_sets", (string)null);
-                });
-
-            modelBuilder.Entity("Imbrek.Data.StepRow", b =>
-                {
-                    b.Property<Guid>("RunId")
-                        .HasColumnType("uuid")
-                        .HasColumnName("run_id");
-
-                    b.Property<int>("Ordinal")
-                        .HasColumnType("integer")
-                        .HasColumnName("ordinal");
-
-                    b.PrimitiveCollection<int[]>("After")
-                        .IsRequired()
-                        .HasColumnType("integer[]")
-                        .HasColumnName("after");
-
-                    b.Property<int>("Attempts")
-                        .HasColumnType("integer")
-                        .HasColumnName("attempts");
-
-                    b.Property<Instant?>("EndedAt")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("ended_at");
-
-                    b.Property<string>("Kind")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("kind");
-
-                    b.Property<string>("Note")
-                        .HasColumnType("text")
-                        .HasColumnName("note");
-
-                    b.Property<double?>("PlannedSeconds")
-                        .HasColumnType("double precision")
-                        .HasColumnName("planned_seconds");
-
-                    b.Property<double>("Progress")
-                        .HasColumnType("double precision")
-                        .HasColumnName("progress");
-
-                    b.Property<Instant?>("StartedAt")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("started_at");
-
-                    b.Property<string>("State")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("state");
-
-                    b.Property<string>("Title")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("title");
-
-                    b.Property<string>("Work")
-                        .IsRequired()
-                        .HasColumnType("jsonb")
-                        .HasColumnName("work");
-
-                    b.HasKey("RunId", "Ordinal")
-                        .HasName("pk_run_steps");
-
-                    b.ToTable("run_steps", (string)null);
-                });
-
-            modelBuilder.Entity("Imbrek.Data.TaskRunLineRow", b =>
-                {
-                    b.Property<long>("Id")
-                        .ValueGeneratedOnAdd()
-                        .HasColumnType("bigint")
-                        .HasColumnName("id");
-
-                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<long>("Id"));
-
-                    b.Property<Instant>("At")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("at");
-
-                    b.Property<Guid>("RunId")
-                        .HasColumnType("uuid")
-                        .HasColumnName("run_id");
-
-                    b.Property<string>("Text")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("text");
-
-                    b.HasKey("Id")
-                        .HasName("pk_task_run_lines");
-
-                    b.HasIndex("RunId")
-                        .HasDatabaseName("ix_task_run_lines_run_id");
-
-                    b.ToTable("task_run_lines", (string)null);
-                });
-
-            modelBuilder.Entity("Imbrek.Data.TaskRunRow", b =>
-                {
-                    b.Property<Guid>("Id")
-                        .ValueGeneratedOnAdd()
-                        .HasColumnType("uuid")
-                        .HasColumnName("id");
-
-                    b.Property<Guid?>("AfterId")
-                        .HasColumnType("uuid")
-                        .HasColumnName("after_id");
-
-                    b.Property<string>("AskedBy")
-                        .HasColumnType("text")
-                        .HasColumnName("asked_by");
-
-                    b.Property<int>("Attempts")
-                        .HasColumnType("integer")
-                        .HasColumnName("attempts");
-
-                    b.Property<string>("CancelledBy")
-                        .HasColumnType("text")
-                        .HasColumnName("cancelled_by");
-
-                    b.Property<long>("DataBytes")
-                        .HasColumnType("bigint")
-                        .HasColumnName("data_bytes");
-
-                    b.Property<string>("Database")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("database");
-
-                    b.Property<Instant>("Due")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("due");
-
-                    b.Property<Instant?>("Ended")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("ended");
-
-                    b.Property<double>("ExpectedSeconds")
-                        .HasColumnType("double precision")
-                        .HasColumnName("expected_seconds");
-
-                    b.Property<short>("Kind")
-                        .HasColumnType("smallint")
-                        .HasColumnName("kind");
-
-                    b.Property<string>("Note")
-                        .HasColumnType("text")
-                        .HasColumnName("note");
-
-                    b.Property<string>("Oddity")
-                        .HasColumnType("text")
-                        .HasColumnName("oddity");
-
-                    b.Property<bool>("OutsideChain")
-                        .ValueGeneratedOnAdd()
-                        .HasColumnType("boolean")
-                        .HasDefaultValue(false)
-                        .HasColumnName("outside_chain");
-
-                    b.Property<string>("Plan")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("plan");
-
-                    b.Property<string>("Search")
-                        .IsRequired()
-                        .ValueGeneratedOnAddOrUpdate()
-                        .HasColumnType("text")
-                        .HasColumnName("search")
-                        .HasComputedColumnSql("lower(database || ' ' || task || ' ' || coalesce(set_id, '') || ' ' || coalesce(note, ''))", true);
-
-                    b.Property<string>("SetId")
-                        .HasColumnType("text")
-                        .HasColumnName("set_id");
-
-                    b.Property<Instant?>("Started")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("started");
-
-                    b.Property<short>("State")
-                        .HasColumnType("smallint")
-                        .HasColumnName("state");
-
-                    b.Property<long>("StoredBytes")
-                        .HasColumnType("bigint")
-                        .HasColumnName("stored_bytes");
-
-                    b.Property<string>("Task")
-                        .IsRequired()
-                        .HasColumnType("text")
-                        .HasColumnName("task");
-
-                    b.HasKey("Id")
-                        .HasName("pk_task_runs");
-
-                    b.HasIndex("Ended")
-                        .HasDatabaseName("ix_task_runs_ended");
-
-                    b.HasIndex("Id")
-                        .HasDatabaseName("ix_task_runs_asked")
-                        .HasFilter("state = 0 and asked_by is not null or state <= 1 and cancelled_by is not null");
-
-                    b.HasIndex("Search")
-                        .HasDatabaseName("ix_task_runs_search");
-
-                    NpgsqlIndexBuilderExtensions.HasMethod(b.HasIndex("Search"), "gin");
-                    NpgsqlIndexBuilderExtensions.HasOperators(b.HasIndex("Search"), new[] { "gin_trgm_ops" });
-
-                    b.HasIndex("Database", "Due")
-                        .HasDatabaseName("ix_task_runs_database_due");
-
-                    b.HasIndex("Due", "Id")
-                        .HasDatabaseName("ix_task_runs_due_id");
-
-                    b.HasIndex("State", "Due")
-                        .HasDatabaseName("ix_task_runs_state_due");
-
-                    b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy")
-                        .IsUnique()
-                        .HasDatabaseName("ix_task_runs_occurrence");
-
-                    NpgsqlIndexBuilderExtensions.AreNullsDistinct(b.HasIndex("Plan", "Task", "Database", "Due", "AfterId", "AskedBy"), false);
-
-                    b.ToTable("task_runs", (string)null);
                 });
 
             modelBuilder.Entity("Imbrek.Data.TokenRow", b =>
@@ -1366,16 +1296,6 @@ namespace Imbrek.Data.Migrations
                         .HasConstraintName("fk_backup_copies_backup_sets_database_set_id");
                 });
 
-            modelBuilder.Entity("Imbrek.Data.StepRow", b =>
-                {
-                    b.HasOne("Imbrek.Data.RunRow", null)
-                        .WithMany("Steps")
-                        .HasForeignKey("RunId")
-                        .OnDelete(DeleteBehavior.Cascade)
-                        .IsRequired()
-                        .HasConstraintName("fk_run_steps_runs_run_id");
-                });
-
             modelBuilder.Entity("Microsoft.AspNetCore.Identity.IdentityRoleClaim<string>", b =>
                 {
                     b.HasOne("Microsoft.AspNetCore.Identity.IdentityRole", null)
@@ -1431,11 +1351,6 @@ namespace Imbrek.Data.Migrations
                         .OnDelete(DeleteBehavior.Cascade)
                         .IsRequired()
                         .HasConstraintName("fk_people_tokens_people_user_id");
-                });
-
-            modelBuilder.Entity("Imbrek.Data.RunRow", b =>
-                {
-                    b.Navigation("Steps");
                 });
 #pragma warning restore 612, 618
         }

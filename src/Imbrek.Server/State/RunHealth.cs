@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Microsoft.EntityFrameworkCore;
@@ -27,7 +28,7 @@ internal sealed class RunHealth(NpgsqlDataSource source)
     public async Task LoadAsync(CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
-        var going = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Running).ToDictionaryAsync(r => r.Id, r => r.ToRun(), cancel);
+        var going = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State == (short)RunState.Running).ToDictionaryAsync(r => r.Id, r => r.ToTaskRun(), cancel);
         foreach (var over in underWay.Keys.Where(k => !going.ContainsKey(k)))
         {
             underWay.TryRemove(over, out _);
@@ -40,15 +41,15 @@ internal sealed class RunHealth(NpgsqlDataSource source)
 
         // Of each task on each database the last run that went well and what failed since; later only what ended since the last look.
         var ended = heardTo is { } since
-            ? data.TaskRuns.Where(r => r.Ended >= since)
-            : data.TaskRuns.FromSql(
+            ? data.Runs.Where(r => r.Plan != null && r.Ended >= since)
+            : data.Runs.FromSql(
                 $"""
                 select r.* from (
-                  select database, plan, task, max(due) filter (where state = {(short)TaskRunState.Done}) as good from task_runs group by 1, 2, 3) k
-                join task_runs r on r.database = k.database and r.plan = k.plan and r.task = k.task and r.due >= coalesce(k.good, '-infinity')
+                  select database, plan, task, max(due) filter (where state = {(short)RunState.Done}) as good from runs where plan is not null group by 1, 2, 3) k
+                join runs r on r.database = k.database and r.plan = k.plan and r.task = k.task and r.due >= coalesce(k.good, '-infinity')
                 """);
         data.Database.SetCommandTimeout(300);
-        Hear([.. (await ended.AsNoTracking().Where(r => r.State == (short)TaskRunState.Done || r.State == (short)TaskRunState.Failed).OrderBy(r => r.Ended).ToListAsync(cancel)).Select(r => r.ToRun())]);
+        Hear([.. (await ended.AsNoTracking().Where(r => r.State == (short)RunState.Done || r.State == (short)RunState.Failed).OrderBy(r => r.Ended).ToListAsync(cancel)).Select(r => r.ToTaskRun())]);
     }
 
     private ConcurrentDictionary<(string Plan, string Task), Standing> Of(Id<Database> database) => standings.GetOrAdd(database, _ => new());
@@ -65,7 +66,7 @@ internal sealed class RunHealth(NpgsqlDataSource source)
     {
         foreach (var r in runs)
         {
-            if (r.State == TaskRunState.Running)
+            if (r.State == RunState.Running)
             {
                 underWay[r.Id] = r;
             }
@@ -75,7 +76,7 @@ internal sealed class RunHealth(NpgsqlDataSource source)
             }
         }
 
-        foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
+        foreach (var r in runs.Where(r => r.State is RunState.Done or RunState.Failed))
         {
             Of(r.Database).AddOrUpdate((r.Plan.Value, r.Task), _ => After(r, null), (_, before) => before.Last == r.Id ? before : After(r, before));
             heardTo = heardTo is { } latest ? Instant.Max(latest, r.Ended!.Value) : r.Ended;
@@ -83,17 +84,17 @@ internal sealed class RunHealth(NpgsqlDataSource source)
     }
 
     private static Standing After(TaskRun run, Standing? before) =>
-        run.State == TaskRunState.Done ? new Standing(run.Id, 0, default, null, run.Oddity)
+        run.State == RunState.Done ? new Standing(run.Id, 0, default, null, run.Oddity)
         : new Standing(run.Id, (before?.Failures ?? 0) + 1, before is { Failures: > 0 } ? before.Since : run.Ended!.Value, run.Note, before?.Oddity);
 
     /// <summary>How often a plan's runs failed lately, and how far their durations spread; null when there were too few.</summary>
     public async Task<(double Share, double Spread)?> FailuresOfAsync(Id<Core.Planning.Plan> plan, Instant since, CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
-        var rows = await data.TaskRuns.AsNoTracking()
-            .Where(r => r.Plan == plan.Value && r.Due >= since && (r.State == (short)TaskRunState.Done || r.State == (short)TaskRunState.Failed))
+        var rows = await data.Runs.AsNoTracking()
+            .Where(r => r.Plan == plan.Value && r.Due >= since && (r.State == (short)RunState.Done || r.State == (short)RunState.Failed))
             .OrderByDescending(r => r.Due).Take(LearnFrom).ToListAsync(cancel);
-        return Chances.LearnedFrom(rows.Select(r => r.ToRun()));
+        return Chances.LearnedFrom(rows.Select(r => r.ToTaskRun()));
     }
 
     /// <summary>What its runs say about a database.</summary>

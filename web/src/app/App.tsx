@@ -16,8 +16,7 @@ const PlansPage = lazy(() => import('../features/plans/PlansPage'));
 const PlanPage = lazy(() => import('../features/plans/PlanPage'));
 const ComparePage = lazy(() => import('../features/plans/ComparePage'));
 const TimetablePage = lazy(() => import('../features/timetable/TimetablePage'));
-const TaskRunsPage = lazy(() => import('../features/taskruns/TaskRunsPage'));
-const TaskRunPage = lazy(() => import('../features/taskruns/TaskRunPage'));
+const RunsPage = lazy(() => import('../features/runs/RunsPage'));
 const NoticesPage = lazy(() => import('../features/notices/NoticesPage'));
 const EvidencePage = lazy(() => import('../features/evidence/EvidencePage'));
 const WelcomePage = lazy(() => import('../features/people/WelcomePage'));
@@ -64,8 +63,7 @@ function SignedIn() {
             <Route path="/plans/compare" element={<ComparePage />} />
             <Route path="/plans/:id" element={<PlanPage />} />
             <Route path="/timetable" element={<TimetablePage />} />
-            <Route path="/task-runs" element={<TaskRunsPage />} />
-            <Route path="/task-runs/:id" element={<TaskRunPage />} />
+            <Route path="/runs" element={<RunsPage />} />
             <Route path="/notices" element={<NoticesPage />} />
             <Route path="/evidence" element={<EvidencePage />} />
             <Route path="/setup" element={<SetupPage />} />

@@ -2,8 +2,8 @@
 export const areas = [
   { word: 'Fleet', path: '/fleet', matches: (p: string) => p.startsWith('/fleet') || p.startsWith('/databases') },
   { word: 'Plans', path: '/plans', matches: (p: string) => p.startsWith('/plans') },
-  { word: 'Timetable', path: '/timetable', matches: (p: string) => /^\/(timetable|task-runs|notices)/.test(p) },
-  { word: 'Recover', path: '/recover', matches: (p: string) => p.startsWith('/recover') || p.startsWith('/runs') },
+  { word: 'Timetable', path: '/timetable', matches: (p: string) => /^\/(timetable|runs|notices)/.test(p) },
+  { word: 'Recover', path: '/recover', matches: (p: string) => p.startsWith('/recover') },
   { word: 'Evidence', path: '/evidence', matches: (p: string) => p.startsWith('/evidence') },
   { word: 'Setup', path: '/setup', matches: (p: string) => p.startsWith('/setup') },
 ];

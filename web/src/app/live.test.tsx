@@ -18,7 +18,6 @@ const keys = [
   ['findings'],
   ['database', 'tickets'],
   ['database', 'fares'],
-  ['task-runs'],
   ['runs'],
   ['run', 'r-1'],
   ['plans'],
@@ -66,7 +65,7 @@ describe('what the server tells', () => {
     expect(stale()).toEqual([]);
     events.tell('changed', { databases: ['tickets'], runs: [], fleet: false });
     await vi.advanceTimersByTimeAsync(100);
-    expect(stale()).toEqual(['fleet list', 'findings', 'database tickets', 'task-runs']);
+    expect(stale()).toEqual(['fleet list', 'findings', 'database tickets', 'runs']);
   });
 
   it('of a restore makes it be asked again soon, and nothing else', async () => {

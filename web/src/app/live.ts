@@ -55,7 +55,7 @@ export function useLiveUpdates() {
           void queries.invalidateQueries({ queryKey: ['fleet'] });
           void queries.invalidateQueries({ queryKey: ['findings'] });
           databases.forEach((d) => void queries.invalidateQueries({ queryKey: ['database', d] }));
-          void queries.invalidateQueries({ queryKey: ['task-runs'] });
+          void queries.invalidateQueries({ queryKey: ['runs'] });
         }
         if (runs.size > 0) {
           void queries.invalidateQueries({ queryKey: ['runs'] });

@@ -1,6 +1,7 @@
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Security;
@@ -39,12 +40,12 @@ internal static class DatabasePlanEndpoint
         var answer = await designed.GetAsync(now, cancel);
         var next = Series.Of(state.Fleet).Where(s => s.Database.Id == d.Id && s.Task.Recurrence is not null).SelectMany(s =>
             s.Task.Recurrence!.NextAfter(now - s.Offset, 3).Select(t => new NextRun(s.Plan.Id.Value, s.Task.Id, PlanFile.Name(s.Task.Kind), t + s.Offset, null, null)));
-        var asked = await data.TaskRuns.AsNoTracking().Where(r => r.Database == id && r.State == (short)TaskRunState.Waiting && r.AskedBy != null).ToListAsync(cancel);
-        next = next.OrderBy(n => n.Due).Take(8).Concat(asked.Select(r => new NextRun(r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Due, r.Id, r.AskedBy)));
+        var asked = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.Database == id && r.State == (short)RunState.Waiting && r.AskedBy != null).ToListAsync(cancel);
+        next = next.OrderBy(n => n.Due).Take(8).Concat(asked.Select(r => new NextRun(r.Plan!, r.Task!, r.Kind, r.Due, r.Id, r.AskedBy)));
         var from = now - DatabaseState.Window;
         var changed = await data.PlanVersions.AsNoTracking().Where(v => plans.Select(p => p.Id.Value).Contains(v.Plan) && v.At > from).OrderByDescending(v => v.At).FirstOrDefaultAsync(cancel);
-        var failed = await data.TaskRuns.AsNoTracking()
-            .Where(r => r.Database == id && r.Due > from && (r.State == (short)TaskRunState.Failed || r.State == (short)TaskRunState.LeftOut)).CountAsync(cancel);
+        var failed = await data.Runs.AsNoTracking()
+            .Where(r => r.Plan != null && r.Database == id && r.Due > from && (r.State == (short)RunState.Failed || r.State == (short)RunState.LeftOut)).CountAsync(cancel);
 
         // For the losses agreed, and for the one supposed.
         var supposed = designed.KnownOf(d.Id, Premise.Read(loss, null, state.Fleet, now).Loss);

@@ -40,8 +40,8 @@ internal sealed class ProductMetrics : IDisposable
         ended = meter.CreateCounter<long>("imbrek.runs.ended", "{run}", "Runs that ended in this process, by kind and outcome");
         EvaluationTime = meter.CreateHistogram<double>(EvaluationTimeName, "s", "Evaluating one database under one loss");
         DatabaseState.Evaluated = seconds => EvaluationTime.Record(seconds);
-        meter.CreateObservableGauge("imbrek.runs.waiting", () => Count("select (select count(*) from runs where state = 'Queued') + (select count(*) from task_runs where state = 0)"), "{run}", "Runs that wait");
-        meter.CreateObservableGauge("imbrek.runs.leased", () => Count("select count(*) from runs where lease_owner is not null and state not in ('Released', 'Discarded', 'Cancelled', 'Failed')"), "{run}", "Runs that a process holds a lease of");
+        meter.CreateObservableGauge("imbrek.runs.waiting", () => Count("select count(*) from runs where state = 0"), "{run}", "Runs that wait");
+        meter.CreateObservableGauge("imbrek.runs.leased", () => Count("select count(*) from runs where lease_until > now()"), "{run}", "Runs that a process holds a lease of");
         meter.CreateObservableGauge("imbrek.exposure", () => Figures(f => f.Exposure), "s", "What would be lost now, by database and loss; absent where nothing can be restored");
         meter.CreateObservableGauge("imbrek.restore", () => Figures(f => f.Restore), "s", "Time until the service is back by the best way now, by database and loss; absent where there is none");
         meter.CreateObservableGauge("imbrek.verdict", () => Now().Select(f => new Measurement<int>(1, [.. f.Tags, new("verdict", f.Verdict)])), null, "1 for the verdict of a database under a loss");

@@ -4,9 +4,12 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.Rehearsal;
+using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -73,7 +76,7 @@ internal static class RecoverEndpoints
         string Markdown,
         string Script);
 
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query);
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse);
 
     public sealed record RunStarted(Guid Id);
 
@@ -193,7 +196,7 @@ internal static class RecoverEndpoints
     }
 
     private static async Task<Results<Created<RunStarted>, ProblemHttpResult>> StartAsync(
-        RestoreRequest request, FleetState state, ImbrekContext data, IClock clock, ClaimsPrincipal user, RunSignal signal, Peers peers, CancellationToken cancel)
+        RestoreRequest request, FleetState state, ImbrekContext data, IClock clock, ClaimsPrincipal user, Drivers drivers, RunWorker worker, Peers peers, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var db = state[request.Database ?? ""];
@@ -226,32 +229,38 @@ internal static class RecoverEndpoints
             throw new BadInputException("host", string.Join("; ", failed.Select(f => $"{f.Name}: {f.Detail}")), 409, "precheck-failed");
         }
 
-        var instance = string.IsNullOrWhiteSpace(request.Instance) ? $"{d.Id}-restored" : request.Instance.Trim();
+        var instance = string.IsNullOrWhiteSpace(request.Instance) ? $"{d.Id}-{(request.Rehearse == true ? "rehearsed" : "restored")}" : request.Instance.Trim();
         if (InputBounds.WhatIsWrongWithId(instance, LongestInstance) is { } wrong)
         {
             throw new BadInputException("instance", wrong);
         }
 
-        var run = RestorePlan.Make(d, path, request, loss, instance, user.Identity!.Name!, now);
-        data.Runs.Add(run);
-        try
+        var family = drivers.For(d);
+        var asked = new RestoreQuestion(
+            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path));
+        var rehearse = request.Rehearse ?? false;
+        var run = NewRuns.Row(
+            rehearse ? RehearsalKind.KindName : RestoreKind.KindName,
+            d.Id.Value,
+            family.Name,
+            asked,
+            Run.Of(new RunPlan(RestoreAside.Steps(d, path, instance, held: !rehearse))),
+            user.Identity!.Name!,
+            now);
+        run.Claim = asked.Claim;
+        if (!await NewRuns.AddAsync(data, run, cancel))
         {
-            if (await data.Runs.AnyAsync(r => r.Host == run.Host && r.Instance == instance && r.State == RunState.Released, cancel))
-            {
-                throw new BadInputException("instance", $"host {run.Host} already runs a restored instance named {instance}; choose another name or remove it first", 409, "target-taken");
-            }
-
-            await data.SaveChangesAsync(cancel);
-        }
-        catch (DbUpdateException e) when (e.InnerException is PostgresException { ConstraintName: "ix_runs_target" })
-        {
-            var other = await data.Runs.AsNoTracking().Where(r => r.Host == run.Host && r.Instance == instance)
-                .OrderByDescending(r => r.CreatedAt).FirstOrDefaultAsync(cancel);
+            var other = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Claim == run.Claim, cancel);
             throw new BadInputException(
-                "instance", $"{other?.CreatedBy ?? "somebody"} is already restoring to {instance} on {run.Host}", 409, "target-taken");
+                "instance",
+                other is not null && other.StateIs.IsOver()
+                    ? $"host {path.Host} already has a restored instance named {instance}; choose another name or remove it first"
+                    : $"{other?.AskedBy ?? "somebody"} is already restoring to {instance} on {path.Host}",
+                409,
+                "target-taken");
         }
 
-        signal.Wake();
+        worker.Wake(run.Id);
         await peers.TellAsync([], [run.Id], cancel);
         return TypedResults.Created($"/api/runs/{run.Id}", new RunStarted(run.Id));
     }

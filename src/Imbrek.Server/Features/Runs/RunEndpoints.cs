@@ -1,129 +1,316 @@
 using System.Security.Claims;
-using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Runs;
+using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Runs.Removal;
+using Imbrek.Server.Features.Setup;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
+using Npgsql;
 
 namespace Imbrek.Server.Features.Runs;
 
-/// <summary>Runs, their steps, and what people decide about them.</summary>
+/// <summary>Runs of any kind: what ran, runs, or should have run; their steps; and what people decide about them.</summary>
 internal static class RunEndpoints
 {
-    public sealed record RunStepView(int Ordinal, string Kind, string Title, StepState State, double? PlannedSeconds, Instant? StartedAt, Instant? EndedAt, double Progress, string? Note, int Attempts);
+    private static readonly Duration FurthestAhead = Duration.FromDays(366);
 
-    public sealed record RunView(
-        Guid Id,
-        string Kind,
-        string Database,
-        string DatabaseName,
-        RunState State,
-        string Host,
-        string Instance,
-        string Loss,
-        Instant Target,
-        Instant Reaches,
-        double PlannedLostSeconds,
-        double PlannedSeconds,
-        double PlannedServiceSeconds,
-        string PlannedFrom,
-        double? RpoSeconds,
-        double? RtoSeconds,
-        string CreatedBy,
-        Instant CreatedAt,
-        Instant? StartedAt,
-        Instant? ReadyAt,
-        Instant? EndedAt,
-        string? Message,
-        string? DecidedBy,
-        RestoreRunner.Measured? Measured,
-        IReadOnlyList<RunStepView> Steps);
+    public sealed record RunPage(IReadOnlyList<RunLine> Runs, string? Next);
 
-    public sealed record RunLine(Guid Id, string Kind, string Database, string DatabaseName, RunState State, string Host, string Instance, string CreatedBy, Instant CreatedAt, Instant? EndedAt, string? Message);
+    /// <summary>A run of a task of a plan.</summary>
+    public sealed record RunRequest(string Plan, string Task, string Database, bool OutsideChain, string? At);
+
+    public sealed record RunAsked(Guid Id, Instant Due);
+
+    /// <summary>A decision about a step.</summary>
+    /// <param name="Step">The number of the step; null for the one that people are asked about, when there is one.</param>
+    /// <param name="Choice">One of the choices it offers.</param>
+    public sealed record DecisionRequest(int? Step, string Choice);
+
+    public sealed record RemovalBegun(Guid Id);
 
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/runs", ListAsync).Needs(Roles.Look).WithName("Runs");
         app.MapGet("/api/runs/{id:guid}", GetAsync).Needs(Roles.Look).WithName("Run");
-        app.MapPost("/api/runs/{id:guid}/release", (Guid id, Deciding d, ClaimsPrincipal u, CancellationToken c) =>
-            d.DecideAsync(id, u, [RunState.Held], RunState.Releasing, "released", c)).Needs(Roles.Operate).WithName("ReleaseRun");
-        app.MapPost("/api/runs/{id:guid}/throw-away", (Guid id, Deciding d, ClaimsPrincipal u, CancellationToken c) =>
-            d.DecideAsync(id, u, [RunState.Held], RunState.Discarding, "thrown away", c)).Needs(Roles.Operate).WithName("ThrowAwayRun");
-        app.MapPost("/api/runs/{id:guid}/remove", (Guid id, Deciding d, ClaimsPrincipal u, CancellationToken c) =>
-            d.DecideAsync(id, u, [RunState.Released], RunState.Discarding, "removed", c)).Needs(Roles.Operate).WithName("RemoveInstance");
-        app.MapPost("/api/runs/{id:guid}/cancel", (Guid id, Deciding d, ClaimsPrincipal u, CancellationToken c) =>
-            d.DecideAsync(id, u, [RunState.Queued, RunState.Running, RunState.Held, RunState.Releasing], RunState.Cancelling, "cancelled", c)).Needs(Roles.Operate).WithName("CancelRun");
+        app.MapPost("/api/runs", AskAsync).Needs(Roles.Operate).WithName("AskForRun");
+        app.MapPost("/api/runs/{id:guid}/decide", DecideAsync).Needs(Roles.Operate).WithName("DecideRun");
+        app.MapPost("/api/runs/{id:guid}/cancel", CancelAsync).Needs(Roles.Operate).WithName("CancelRun");
+        app.MapPost("/api/runs/{id:guid}/remove", RemoveAsync).Needs(Roles.Operate).WithName("RemoveInstance");
     }
 
-    private static async Task<Ok<IReadOnlyList<RunLine>>> ListAsync(ImbrekContext data, FleetState fleet, string? database, string? before, int? take, CancellationToken cancel)
+    /// <summary>Newest first, by key, so that the millionth page is as fast as the first.</summary>
+    private static async Task<Ok<RunPage>> ListAsync(
+        ImbrekContext data, FleetState fleet, string? state, string? kind, string? plan, string? database, string? find, string? from, string? to, string? odd, bool? fold, string? before, int? take, CancellationToken cancel)
     {
-        var earlier = Premise.ReadInstantOrNull("before", before);
-        var rows = await data.Runs.AsNoTracking()
-            .Where(r => (database == null || r.Database == database) && (earlier == null || r.CreatedAt < earlier))
-            .OrderByDescending(r => r.CreatedAt).Take(Math.Clamp(take ?? 50, 1, 500)).ToListAsync(cancel);
-        return TypedResults.Ok<IReadOnlyList<RunLine>>(
-            [.. rows.Select(r => new RunLine(r.Id, r.Kind, r.Database, NameOf(fleet, r.Database), r.State, r.Host, r.Instance, r.CreatedBy, r.CreatedAt, r.EndedAt, r.Message))]);
-    }
-
-    private static async Task<Ok<RunView>> GetAsync(Guid id, ImbrekContext data, FleetState fleet, CancellationToken cancel)
-    {
-        var r = await data.Runs.AsNoTracking().Include(x => x.Steps.OrderBy(s => s.Ordinal)).SingleOrDefaultAsync(x => x.Id == id, cancel)
-            ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
-        var asked = RunJson.Read<RestorePlan.Asked>(r.Request);
-        var plan = RunJson.Read<RestorePlan.Planned>(r.Plan);
-        var objective = fleet.Has(r.Database) ? fleet[r.Database].Subject.Objective : null;
-        return TypedResults.Ok(new RunView(
-            r.Id,
-            r.Kind,
-            r.Database,
-            NameOf(fleet, r.Database),
-            r.State,
-            r.Host,
-            r.Instance,
-            asked.Loss,
-            asked.Target,
-            plan.Reaches,
-            plan.LostSeconds,
-            plan.Seconds,
-            plan.ServiceSeconds,
-            plan.Source,
-            objective?.RpoSeconds,
-            objective?.RtoSeconds,
-            r.CreatedBy,
-            r.CreatedAt,
-            r.StartedAt,
-            r.ReadyAt,
-            r.EndedAt,
-            r.Message,
-            r.DecidedBy,
-            r.Result is null ? null : RunJson.Read<RestoreRunner.Measured>(r.Result),
-            [.. r.Steps.Select(s => new RunStepView(s.Ordinal, s.Kind, s.Title, s.State, s.PlannedSeconds, s.StartedAt, s.EndedAt, s.Progress, s.Note, s.Attempts))]));
-    }
-
-    private static string NameOf(FleetState fleet, string database) => fleet.Has(database) ? fleet[database].Subject.Database.Name : database;
-
-    /// <summary>Takes a decision about a run, once: of two people who decide at the same time one is told.</summary>
-    internal sealed class Deciding(ImbrekContext data, RunSignal signal, Peers peers)
-    {
-        public async Task<NoContent> DecideAsync(Guid id, ClaimsPrincipal user, RunState[] from, RunState to, string done, CancellationToken cancel)
+        IQueryable<RunRow> rows = data.Runs.AsNoTracking();
+        if (!string.IsNullOrEmpty(state))
         {
-            var who = user.Identity!.Name!;
-            var changed = await data.Runs.Where(r => r.Id == id && from.Contains(r.State))
-                .ExecuteUpdateAsync(u => u.SetProperty(r => r.State, to).SetProperty(r => r.DecidedBy, who), cancel);
-            if (changed == 0)
+            var states = state.Split(',').Select(s => (short)Read<RunState>("state", s)).ToArray();
+            rows = rows.Where(r => states.Contains(r.State));
+        }
+
+        if (!string.IsNullOrEmpty(kind))
+        {
+            var kinds = kind.Split(',');
+            foreach (var unknown in kinds.Where(k => PlanFile.KindNamed(k) is null && k is not (Restore.RestoreKind.KindName or Rehearsal.RehearsalKind.KindName or RemovalKind.KindName)))
             {
-                var now = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel)
-                    ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
-                throw new BadInputException(
-                    "id", $"it cannot be {done}: it is {now.State.ToString().ToLowerInvariant()}{(now.DecidedBy is { } other ? $" (by {other})" : "")}", 409, "not-now");
+                throw new BadInputException("kind", $"'{unknown}' is no kind of run");
             }
 
-            signal.Wake();
-            await peers.TellAsync([], [id], cancel);
-            return TypedResults.NoContent();
+            rows = rows.Where(r => kinds.Contains(r.Kind));
         }
+
+        rows = string.IsNullOrEmpty(plan) ? rows : rows.Where(r => r.Plan == plan);
+        rows = string.IsNullOrEmpty(database) ? rows : rows.Where(r => r.Database == database);
+        rows = string.IsNullOrEmpty(odd) ? rows : rows.Where(r => r.Oddity != null);
+        if (!string.IsNullOrWhiteSpace(find))
+        {
+            var word = find.Trim().ToLowerInvariant().Replace("\\", "\\\\", StringComparison.Ordinal).Replace("%", "\\%", StringComparison.Ordinal).Replace("_", "\\_", StringComparison.Ordinal);
+            rows = rows.Where(r => EF.Functions.Like(r.Search, $"%{word}%"));
+        }
+
+        if (Premise.ReadInstantOrNull("from", from) is { } since)
+        {
+            rows = rows.Where(r => r.Due >= since);
+        }
+
+        if (Premise.ReadInstantOrNull("to", to) is { } until)
+        {
+            rows = rows.Where(r => r.Due < until);
+        }
+
+        if (!string.IsNullOrEmpty(before))
+        {
+            var parts = before.Split('|');
+            if (parts.Length != 2 || !Guid.TryParse(parts[1], out var id))
+            {
+                throw new BadInputException("before", "expected what \"next\" of the page before said");
+            }
+
+            var due = Premise.ReadInstant("before", parts[0]);
+            // The first condition says where in the index to begin.
+            rows = rows.Where(r => r.Due <= due && (r.Due < due || r.Id.CompareTo(id) < 0));
+        }
+
+        if (fold == true)
+        {
+            // Of failures of one task on one database for one reason the last stands for all.
+            var upTo = Premise.ReadInstantOrNull("to", to);
+            rows = rows.Where(r => r.State != (short)RunState.Failed || !data.Runs.Any(n =>
+                n.Database == r.Database && n.Due >= r.Due && (n.Due > r.Due || n.Id.CompareTo(r.Id) > 0) && (upTo == null || n.Due < upTo)
+                && n.State == (short)RunState.Failed && n.Plan == r.Plan && n.Task == r.Task && n.Note == r.Note));
+        }
+
+        var count = Math.Clamp(take ?? 100, 1, 1000);
+        var found = await rows.OrderByDescending(r => r.Due).ThenByDescending(r => r.Id).Take(count + 1).ToListAsync(cancel);
+        var last = found.Count > count ? found[count - 1] : null;
+        var like = fold == true ? await LikeAsync(found, data, from, to, cancel) : [];
+        return TypedResults.Ok(new RunPage(
+            [.. found.Take(count).Select(r => like.TryGetValue((r.Plan, r.Task, r.Database, r.Note), out var l) && r.State == (short)RunState.Failed ? RunLine.Of(r, fleet, l.Count, l.First) : RunLine.Of(r, fleet))],
+            last is null ? null : $"{Instants.Write(last.Due)}|{last.Id}"));
     }
+
+    /// <summary>How many failures each of the failed runs stands for.</summary>
+    private static async Task<Dictionary<(string?, string?, string, string?), (int Count, Instant First)>> LikeAsync(List<RunRow> found, ImbrekContext data, string? from, string? to, CancellationToken cancel)
+    {
+        var databases = found.Where(r => r.State == (short)RunState.Failed).Select(r => r.Database).Distinct().ToArray();
+        if (databases.Length == 0)
+        {
+            return [];
+        }
+
+        var (since, until) = (Premise.ReadInstantOrNull("from", from), Premise.ReadInstantOrNull("to", to));
+        var groups = await data.Runs.AsNoTracking()
+            .Where(r => r.State == (short)RunState.Failed && databases.Contains(r.Database) && (since == null || r.Due >= since) && (until == null || r.Due < until))
+            .GroupBy(r => new { r.Plan, r.Task, r.Database, r.Note }).Select(g => new { g.Key, Count = g.Count(), First = g.Min(r => r.Due) }).ToListAsync(cancel);
+        return groups.ToDictionary(g => (g.Key.Plan, g.Key.Task, g.Key.Database, g.Key.Note), g => (g.Count, g.First));
+    }
+
+    private static async Task<Ok<RunView>> GetAsync(Guid id, ImbrekContext data, RunStore store, FleetState fleet, IClock clock, CancellationToken cancel)
+    {
+        if (!await data.Runs.AnyAsync(r => r.Id == id, cancel))
+        {
+            throw NotFound();
+        }
+
+        var (r, decisions) = await store.ReadAsync(id, cancel);
+        var log = await data.RunLines.AsNoTracking().Where(l => l.RunId == id).OrderBy(l => l.Id).ToListAsync(cancel);
+        var followed = await data.Runs.AsNoTracking().Where(x => x.AfterId == id).OrderBy(x => x.Due).Take(20).ToListAsync(cancel);
+        var like = await data.Runs.AsNoTracking()
+            .Where(x => r.Plan != null && x.Plan == r.Plan && x.Task == r.Task && x.Database == r.Database && x.Due < r.Due && x.State == (short)RunState.Done)
+            .OrderByDescending(x => x.Due).Take(40).Select(x => new { x.StoredBytes, x.Started, x.Ended }).ToListAsync(cancel);
+        var seconds = like.Where(l => l.Started is not null && l.Ended is not null).Select(l => (l.Ended!.Value - l.Started!.Value).TotalSeconds).Order().ToArray();
+        var bytes = like.Select(l => (double)l.StoredBytes).Order().ToArray();
+        return TypedResults.Ok(new RunView(
+            RunLine.Of(r, fleet),
+            RunView.StepsOf(r, decisions, clock.GetCurrentInstant()),
+            !r.StateIs.IsOver() && r.CancelledBy is null && !r.NoWayBack,
+            r.CancelledBy,
+            RunView.RestoreOf(r, fleet),
+            [.. log.Select(l => new RunLogLine(l.At, l.Text))],
+            [.. followed.Select(f => RunLine.Of(f, fleet))],
+            seconds.Length == 0 ? null : seconds[seconds.Length / 2],
+            bytes.Length == 0 ? null : bytes[bytes.Length / 2]));
+    }
+
+    /// <summary>
+    /// Asks for a run, now or at a time. Kept as a run that waits; the process that runs the plans takes it up, whichever process was asked.
+    /// </summary>
+    private static async Task<Created<RunAsked>> AskAsync(
+        RunRequest request, FleetState fleet, ImbrekContext data, Drivers drivers, WorldHost host, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var database = fleet[request.Database ?? ""].Subject.Database;
+        var plan = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == request.Plan) ?? throw new BadInputException("plan", $"there is no plan '{request.Plan}'");
+        var task = plan.Task(request.Task ?? "") ?? throw new BadInputException("task", $"plan {plan.Name} has no task '{request.Task}'");
+        if (!plan.Members.Catches(database))
+        {
+            throw new BadInputException("database", $"{database.Name} is not a member of {plan.Name}");
+        }
+
+        _ = drivers.For(database);
+        var now = clock.GetCurrentInstant();
+        var due = Instant.FromUnixTimeMilliseconds((Premise.ReadInstantOrNull("at", request.At) ?? now).ToUnixTimeMilliseconds());
+        if (due < now - Duration.FromMinutes(1) || due > now + FurthestAhead)
+        {
+            throw new BadInputException("at", $"must lie between now and {FurthestAhead.Days} days from now");
+        }
+
+        var who = user.Identity!.Name!;
+        var row = new RunRow
+        {
+            Id = TaskRun.IdOf(plan.Id, task.Id, database.Id, due, null, who),
+            Plan = plan.Id.Value,
+            Task = task.Id,
+            Kind = PlanFile.Name(task.Kind),
+            Database = database.Id.Value,
+            Due = due,
+            State = (short)RunState.Waiting,
+            Note = request.At is null ? null : "waits for its time",
+            AskedBy = who,
+            OutsideChain = request.OutsideChain,
+        };
+        data.Runs.Add(row);
+        data.RunLines.Add(new RunLineRow { RunId = row.Id, At = now, Text = $"asked for by {who}{(request.OutsideChain ? ", outside the chain" : "")}" });
+        try
+        {
+            await data.SaveChangesAsync(cancel);
+        }
+        catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
+        {
+            throw new BadInputException("at", "you asked for this run at this time already", 409, "asked-already");
+        }
+
+        await peers.TellAsync([], [row.Id], cancel);
+        await host.TakeUpAskedAsync(cancel);
+        return TypedResults.Created($"/api/runs/{row.Id}", new RunAsked(row.Id, due));
+    }
+
+    /// <summary>Takes a decision about a step, once: of two people who decide at the same time one is told.</summary>
+    private static async Task<NoContent> DecideAsync(
+        Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
+        var (_, decisions) = await store.ReadAsync(id, cancel);
+        var now = clock.GetCurrentInstant();
+        var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
+        var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
+        var number = request.Step ?? ask.Cast<int?>().FirstOrDefault() ?? LastDecided(run);
+        if (number is not { } step || !ask.Contains(step))
+        {
+            var by = number is { } n && run.Plan.Steps.Any(s => s.Number == n) && run[n] is { DecidedBy: { } who, Choice: { } chosen } ? $" ({who} chose \"{chosen}\")" : row.CancelledBy is { } c ? $" ({c} cancelled it)" : "";
+            throw new BadInputException("step", $"nobody is asked about this now: the run is {PlanFile.Name(row.StateIs)}{by}", 409, "not-now");
+        }
+
+        var choices = run.Plan[step].IsHold ? run.Plan[step].Choices : [Step.Approve, Step.Refuse];
+        if (!choices.Contains(request.Choice ?? ""))
+        {
+            throw new BadInputException("choice", $"must be one of {string.Join(", ", choices)}");
+        }
+
+        await using var transaction = await data.Database.BeginTransactionAsync(cancel);
+
+        // Whoever cancels at the same time waits for this, or this for them: of the two the first holds.
+        if (await data.Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null).ExecuteUpdateAsync(u => u.SetProperty(r => r.Said, r => r.Said + 1), cancel) == 0)
+        {
+            throw new BadInputException("step", "it was cancelled, or is over", 409, "not-now");
+        }
+
+        data.Decisions.Add(new DecisionRow { RunId = id, Step = step, Round = run[step].Round, Choice = request.Choice!, Who = user.Identity!.Name!, At = now });
+        try
+        {
+            await data.SaveChangesAsync(cancel);
+            await transaction.CommitAsync(cancel);
+        }
+        catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
+        {
+            throw new BadInputException("step", "somebody else has just decided", 409, "not-now");
+        }
+
+        worker.Wake(id);
+        await peers.TellAsync([], [id], cancel);
+        return TypedResults.NoContent();
+    }
+
+    private static int? LastDecided(Run run) => run.Plan.Steps.LastOrDefault(s => run[s.Number].Choice is not null)?.Number;
+
+    /// <summary>Cancels a run, or a run of a task; once it is told, it holds.</summary>
+    private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunWorker worker, WorldHost host, Peers peers, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var who = user.Identity!.Name!;
+        var changed = await data.Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null && !r.NoWayBack)
+            .ExecuteUpdateAsync(u => u.SetProperty(r => r.CancelledBy, who).SetProperty(r => r.Said, r => r.Said + 1), cancel);
+        if (changed == 0)
+        {
+            var now = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
+            throw new BadInputException(
+                "id",
+                now.NoWayBack ? "there is no way back any more" : $"it cannot be cancelled: it is {PlanFile.Name(now.StateIs)}{(now.CancelledBy is { } other ? $" (by {other})" : "")}",
+                409,
+                "not-now");
+        }
+
+        worker.Wake(id);
+        await peers.TellAsync([], [id], cancel);
+        await host.TakeUpAskedAsync(cancel);
+        return TypedResults.NoContent();
+    }
+
+    /// <summary>Begins a run that removes the instance another run left.</summary>
+    private static async Task<Created<RemovalBegun>> RemoveAsync(
+        Guid id, ImbrekContext data, Drivers drivers, FleetState fleet, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
+        if (row.Claim is not { } claim || !row.StateIs.IsOver())
+        {
+            throw new BadInputException("id", "there is no instance of it to remove", 409, "not-now");
+        }
+
+        var family = drivers.For(fleet[row.Database].Subject.Database);
+        var parts = claim.Split('/', 2);
+        var asked = new RemovalKind.Question(id, parts[0], parts[1]);
+        var run = RemovalKind.Plan(asked);
+        var made = NewRuns.Row(RemovalKind.KindName, row.Database, family.Name, asked, run, user.Identity!.Name!, clock.GetCurrentInstant());
+
+        // Somebody may have begun to remove it in the same moment: one run is enough, and they are told of it.
+        made.Claim = $"remove {claim}";
+        var begun = await NewRuns.AddAsync(data, made, cancel)
+            ? made.Id
+            : await data.Runs.Where(r => r.Claim == made.Claim).Select(r => r.Id).FirstOrDefaultAsync(cancel);
+        worker.Wake(begun);
+        await peers.TellAsync([], [begun], cancel);
+        return TypedResults.Created($"/api/runs/{begun}", new RemovalBegun(begun));
+    }
+
+    private static BadInputException NotFound() => new("id", "there is no such run", 404, "not-found");
+
+    private static T Read<T>(string member, string text)
+        where T : struct, Enum =>
+        Enum.GetValues<T>().Where(v => PlanFile.Name(v) == text).Select(v => (T?)v).FirstOrDefault()
+        ?? throw new BadInputException(member, $"'{text}' is not one of {string.Join(", ", Enum.GetValues<T>().Select(PlanFile.Name))}");
 }

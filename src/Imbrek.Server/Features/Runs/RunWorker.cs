@@ -1,36 +1,87 @@
 using System.Collections.Concurrent;
-using Imbrek.Data;
+using System.Threading.Channels;
+using Imbrek.Core.Drivers;
 using Imbrek.Server.Features.Live;
-using Imbrek.Server.Features.Setup;
 using Npgsql;
 
 namespace Imbrek.Server.Features.Runs;
 
 /// <summary>
-/// Takes runs that wait, or whose process has gone, and carries them out. A lease in PostgreSQL says whose a run is; it is renewed
+/// Takes up runs that wait, or whose process has gone, and carries them out. A lease in PostgreSQL says whose a run is; it is renewed
 /// while the run goes on, so a run whose process was killed is free again within seconds.
 /// </summary>
-internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, WorldHost world, LiveEvents live, RestoreRunner runner, ILogger<RunWorker> log) : BackgroundService
+internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, Peers peers, ILogger<RunWorker> log) : BackgroundService
 {
-    private const int LeaseSeconds = 6;
-    private const int AtOnce = 16;
+    private const int AtOnce = 64;
 
     /// <summary>So many faults of ours in a row end a run: nothing repeats for ever.</summary>
     private const int MostFaults = 5;
     private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
-    private readonly ConcurrentDictionary<Guid, Task> running = new();
+    private readonly ConcurrentDictionary<Guid, Going> going = new();
     private readonly ConcurrentDictionary<Guid, int> faults = new();
+    private readonly SemaphoreSlim wake = new(0, 1);
+
+    /// <summary>A run that this process carries out.</summary>
+    private sealed class Going(RunStore.Claimed claimed, CancellationTokenSource lost)
+    {
+        public RunStore.Claimed Claimed { get; set; } = claimed;
+
+        public CancellationTokenSource Lost { get; } = lost;
+
+        public Channel<Runner.News> News { get; } = Channel.CreateUnbounded<Runner.News>();
+
+        /// <summary>How often people had decided something, as far as this process knows.</summary>
+        public int Said { get; set; }
+
+        public Task? Task { get; set; }
+    }
+
+    /// <summary>Has this process look at once: at runs that people decided about, and for those that wait.</summary>
+    public void Wake(params IEnumerable<Guid> runs)
+    {
+        foreach (var run in runs)
+        {
+            if (going.TryGetValue(run, out var g))
+            {
+                g.News.Writer.TryWrite(new Runner.News.Decided());
+            }
+        }
+
+        if (wake.CurrentCount == 0)
+        {
+            try
+            {
+                wake.Release();
+            }
+            catch (SemaphoreFullException)
+            {
+                // Somebody else woke it in the same moment.
+            }
+        }
+    }
 
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
+        peers.Heard += news => Wake(news.Runs);
+        var keeping = KeepLeasesAsync(stoppingToken);
         while (!stoppingToken.IsCancellationRequested)
         {
             try
             {
-                while (world.World is not null && running.Count < AtOnce && await ClaimAsync(stoppingToken) is { } id)
+                while (AtOnce - going.Count is > 0 and var free && drivers.Here is { Length: > 0 } here && await store.ClaimAsync(here, free, stoppingToken) is { Count: > 0 } claimed)
                 {
-                    running[id] = Task.Run(() => CarryOutAsync(id, stoppingToken), CancellationToken.None);
+                    foreach (var run in claimed)
+                    {
+                        // One whose lease ran out here while PostgreSQL was away: what still goes on of it has the old fence.
+                        if (going.TryRemove(run.Id, out var before))
+                        {
+                            await before.Lost.CancelAsync();
+                        }
+
+                        var g = going[run.Id] = new Going(run, CancellationTokenSource.CreateLinkedTokenSource(stoppingToken));
+                        g.Task = Task.Run(() => CarryOutAsync(g, stoppingToken), CancellationToken.None);
+                    }
                 }
             }
             catch (Exception e) when (!stoppingToken.IsCancellationRequested)
@@ -40,7 +91,7 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
 
             try
             {
-                await signal.WaitAsync(Look, stoppingToken);
+                await wake.WaitAsync(Look, stoppingToken);
             }
             catch (OperationCanceledException)
             {
@@ -48,113 +99,118 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
             }
         }
 
-        await Task.WhenAll(running.Values);
+        await Task.WhenAll(going.Values.Select(g => g.Task ?? Task.CompletedTask));
+        await keeping;
     }
 
-    private async Task<Guid?> ClaimAsync(CancellationToken cancel)
+    private async Task CarryOutAsync(Going g, CancellationToken stopping)
     {
-        await using var command = source.CreateCommand(
-            $"""
-            update runs set lease_owner = $1, lease_until = now() + interval '{LeaseSeconds} seconds'
-            where id = (
-              select id from runs
-              where state in ('Queued', 'Running', 'Releasing', 'Discarding', 'Cancelling') and (lease_until is null or lease_until < now())
-              order by created_at limit 1 for update skip locked)
-            returning id
-            """);
-        command.Parameters.AddWithValue(live.Process);
-        return (Guid?)await command.ExecuteScalarAsync(cancel);
-    }
-
-    private async Task CarryOutAsync(Guid id, CancellationToken stopping)
-    {
-        using var lost = CancellationTokenSource.CreateLinkedTokenSource(stopping);
-        using var cancelled = CancellationTokenSource.CreateLinkedTokenSource(lost.Token);
-        using var ended = CancellationTokenSource.CreateLinkedTokenSource(lost.Token);
-        var keeping = KeepLeaseAsync(id, lost, cancelled, ended.Token);
+        var id = g.Claimed.Id;
         var giveBack = true;
         try
         {
-            await runner.CarryOutAsync(id, cancelled.Token, lost.Token);
+            await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Lost.Token);
             faults.TryRemove(id, out _);
         }
-        catch (Exception e) when (e is OperationCanceledException or RestoreRunner.LeaseLostException)
+        catch (Exception e) when (e is OperationCanceledException or LeaseLostException)
         {
             // Stopping, or the lease went to another process: what is kept is enough to go on from.
+        }
+        catch (DriverGoneException e)
+        {
+            log.LogInformation("Run {Run} waits to be taken up again: {Reason}", id, e.Message);
         }
         catch (Exception e)
         {
             // PostgreSQL gone, or a fault of ours: the lease runs out, and then the run is taken up again from its last step.
             giveBack = false;
             log.LogError(e, "Run {Run} was interrupted", id);
-            if (e is not (NpgsqlException or ObjectDisposedException) && faults.AddOrUpdate(id, 1, (_, n) => n + 1) >= MostFaults)
+            if (e is not NpgsqlException && e.InnerException is not NpgsqlException && faults.AddOrUpdate(id, 1, (_, n) => n + 1) >= MostFaults)
             {
-                giveBack = await TryGiveUpAsync(id, e.Message, lost.Token);
+                giveBack = await TryGiveUpAsync(g, e.Message, stopping);
             }
         }
-        finally
+
+        try
         {
-            await ended.CancelAsync();
-            await keeping;
             if (giveBack)
             {
-                await GiveBackAsync(id);
+                await store.GiveBackAsync(g.Claimed, CancellationToken.None);
             }
-
-            running.TryRemove(id, out _);
         }
+        catch (Exception e) when (e is NpgsqlException or InvalidOperationException)
+        {
+            log.LogDebug("Run {Run}: its lease will run out by itself ({Reason})", id, e.Message);
+        }
+
+        going.TryRemove(KeyValuePair.Create(id, g));
+        g.Lost.Dispose();
+
+        // What people decided while it was being given back waits for nobody's next look.
+        Wake();
     }
 
-    private async Task<bool> TryGiveUpAsync(Guid id, string why, CancellationToken stopping)
+    private async Task<bool> TryGiveUpAsync(Going g, string why, CancellationToken stopping)
     {
         try
         {
-            await runner.GiveUpAsync(id, why, stopping);
-            faults.TryRemove(id, out _);
+            await runner.GiveUpAsync(g.Claimed, why, stopping);
+            faults.TryRemove(g.Claimed.Id, out _);
             return true;
         }
         catch (Exception e) when (!stopping.IsCancellationRequested)
         {
-            log.LogError(e, "Run {Run} could not be given up either", id);
+            log.LogError(e, "Run {Run} could not be given up either", g.Claimed.Id);
             return false;
         }
     }
 
-    private async Task KeepLeaseAsync(Guid id, CancellationTokenSource lost, CancellationTokenSource cancelled, CancellationToken cancel)
+    /// <summary>Renews all leases in one statement a second; who has lost one stops, and who has news of people looks.</summary>
+    private async Task KeepLeasesAsync(CancellationToken stopping)
     {
         using var timer = new PeriodicTimer(Look);
         var failing = 0;
         try
         {
-            while (await timer.WaitForNextTickAsync(cancel))
+            while (await timer.WaitForNextTickAsync(stopping))
             {
+                var held = going.Values.Select(g => (Going: g, g.Claimed)).ToArray();
+                if (held.Length == 0)
+                {
+                    failing = 0;
+                    continue;
+                }
+
                 try
                 {
-                    await using var command = source.CreateCommand(
-                        $"update runs set lease_until = now() + interval '{LeaseSeconds} seconds' where id = $1 and lease_owner = $2 returning state");
-                    command.Parameters.AddWithValue(id);
-                    command.Parameters.AddWithValue(live.Process);
-                    var state = (string?)await command.ExecuteScalarAsync(cancel);
+                    var still = await store.RenewAsync(held.ToDictionary(h => h.Claimed.Id, h => h.Claimed.Fence), stopping);
                     failing = 0;
-                    if (state is null)
+                    foreach (var (g, claimed) in held)
                     {
-                        await lost.CancelAsync();
-                        return;
-                    }
-
-                    if (state == nameof(RunState.Cancelling))
-                    {
-                        await cancelled.CancelAsync();
+                        if (still.TryGetValue(claimed.Id, out var said))
+                        {
+                            if (said > g.Said)
+                            {
+                                g.Said = said;
+                                g.News.Writer.TryWrite(new Runner.News.Decided());
+                            }
+                        }
+                        else if (g.Claimed == claimed)
+                        {
+                            await LoseAsync(g);
+                        }
                     }
                 }
-                catch (NpgsqlException) when (++failing < LeaseSeconds - 1)
+                catch (Exception e) when (e is NpgsqlException or InvalidOperationException or TimeoutException)
                 {
-                    // PostgreSQL may be restarting; the lease still holds for a while.
-                }
-                catch (NpgsqlException)
-                {
-                    await lost.CancelAsync();
-                    return;
+                    // PostgreSQL may be restarting; the leases still hold for a while.
+                    if (++failing >= RunStore.LeaseSeconds - 1)
+                    {
+                        foreach (var (g, _) in held)
+                        {
+                            await LoseAsync(g);
+                        }
+                    }
                 }
             }
         }
@@ -163,18 +219,18 @@ internal sealed class RunWorker(NpgsqlDataSource source, RunSignal signal, World
         }
     }
 
-    private async Task GiveBackAsync(Guid id)
+    private async Task LoseAsync(Going g)
     {
-        try
+        if (going.TryGetValue(g.Claimed.Id, out var now) && now == g)
         {
-            await using var command = source.CreateCommand("update runs set lease_owner = null, lease_until = null where id = $1 and lease_owner = $2");
-            command.Parameters.AddWithValue(id);
-            command.Parameters.AddWithValue(live.Process);
-            await command.ExecuteNonQueryAsync(CancellationToken.None);
-        }
-        catch (Exception e) when (e is NpgsqlException or InvalidOperationException)
-        {
-            log.LogDebug("Run {Run}: its lease will run out by itself ({Reason})", id, e.Message);
+            try
+            {
+                await g.Lost.CancelAsync();
+            }
+            catch (ObjectDisposedException)
+            {
+                // It ended meanwhile.
+            }
         }
     }
 }

@@ -69,7 +69,7 @@ internal static class DemoSeed
         var changes = world.TakeChanges();
         var runs = changes.OfType<WorldChange.RunChanged>().Select(c => c.Run).ToArray();
         say($"Keeping {runs.Length} runs");
-        await TaskRunTable.UpsertAsync(connection, runs, cancel);
+        await RunTable.UpsertAsync(connection, runs, cancel);
         var notices = new NoticeBook(script.Fleet, []);
         foreach (var run in runs.OrderBy(r => r.Ended))
         {

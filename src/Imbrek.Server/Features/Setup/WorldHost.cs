@@ -3,12 +3,14 @@ using System.Text.Json;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Notices;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Metrics;
 using Imbrek.Server.Features.Notices;
 using Imbrek.Server.Features.Plans;
+using Imbrek.Server.Features.Runs;
 using Imbrek.Server.State;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
@@ -23,7 +25,7 @@ namespace Imbrek.Server.Features.Setup;
 /// the world must remember, and tells everybody. What was not kept when a process is killed did not happen.
 /// </summary>
 internal sealed class WorldHost(
-    NpgsqlDataSource source, FleetState fleet, RunHealth health, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ProductMetrics metrics, ILogger<WorldHost> log) : BackgroundService
+    NpgsqlDataSource source, FleetState fleet, RunHealth health, ProductClock clock, LiveEvents live, Peers peers, DemoOptions options, ProductMetrics metrics, ILogger<WorldHost> log) : BackgroundService, IDriverFamily
 {
     private const long LeadLock = 0x3_4D_42_52_45_4B;
     private const int MostSteps = 8;
@@ -34,6 +36,7 @@ internal sealed class WorldHost(
     private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
     private static readonly Duration SilenceEvery = Duration.FromMinutes(10);
     private readonly List<WorldChange> unsaved = [];
+    private readonly Lazy<HashSet<Core.Fleet.Id<Core.Fleet.Database>>> inWorld = new(() => [.. TarnholtFerries.Create(SystemClock.Instance.GetCurrentInstant()).Databases.Select(d => d.Id)]);
     private readonly SemaphoreSlim step = new(1);
     private double pace = 1;
     private World? world;
@@ -51,8 +54,22 @@ internal sealed class WorldHost(
     /// <summary>The world, while this process runs it.</summary>
     public World? World => world;
 
-    /// <summary>The driver of the world, while this process runs it.</summary>
-    public IRestoreDriver? Driver => world is { } w ? new StandInDriver(w) : null;
+    /// <inheritdoc/>
+    public string Name => "world";
+
+    /// <inheritdoc/>
+    public bool Here => world is not null;
+
+    /// <inheritdoc/>
+    public IRestoreDriver Restore => new StandInDriver(Led());
+
+    /// <inheritdoc/>
+    public bool Knows(Core.Fleet.Database database) => IsDemo && inWorld.Value.Contains(database.Id);
+
+    /// <inheritdoc/>
+    public IDisposable Engage() => Led().Engage();
+
+    private World Led() => world ?? throw new DriverGoneException("the world is run by another process");
 
     /// <summary>Seconds of the world a second of the wall clock; 0 is paused.</summary>
     public double Pace => pace;
@@ -316,12 +333,12 @@ internal sealed class WorldHost(
 
     private static async Task TakeUpAsync(World w, ImbrekContext data, CancellationToken cancel)
     {
-        var rows = await data.TaskRuns.AsNoTracking()
-            .Where(r => (r.State == (short)TaskRunState.Waiting && r.AskedBy != null) || (r.State <= (short)TaskRunState.Running && r.CancelledBy != null)).ToListAsync(cancel);
+        var rows = await data.Runs.AsNoTracking()
+            .Where(r => r.Steps == null && ((r.State == (short)RunState.Waiting && r.AskedBy != null) || (r.State < (short)RunState.Done && r.CancelledBy != null))).ToListAsync(cancel);
         foreach (var r in rows)
         {
             w.TakeUp(new WorldState.OpenRun(
-                r.Plan, r.Task, ((TaskKind)r.Kind).ToString(), r.Database, r.Due.ToUnixTimeMilliseconds(), r.Attempts, r.OutsideChain, r.SetId, r.AfterId, null, r.AskedBy));
+                r.Plan!, r.Task!, Core.Formats.PlanFile.KindNamed(r.Kind)!.Value.ToString(), r.Database, r.Due.ToUnixTimeMilliseconds(), r.Attempts, r.OutsideChain, r.SetId, r.AfterId, null, r.AskedBy));
             if (r.CancelledBy is { } who)
             {
                 w.CancelRun(r.Id, who);
@@ -347,7 +364,7 @@ internal sealed class WorldHost(
             }
 
             await data.SaveChangesAsync(cancel);
-            await TaskRunTable.UpsertAsync(connection, runs, cancel);
+            await RunTable.UpsertAsync(connection, runs, cancel);
             foreach (var rehearsed in unsaved.OfType<WorldChange.Rehearsed>())
             {
                 await DemoSeed.KeepRehearsalAsync(data, w.Fleet, rehearsed, cancel);
@@ -377,7 +394,7 @@ internal sealed class WorldHost(
         unsaved.Clear();
         notices!.Kept();
         health.Hear(runs);
-        foreach (var r in runs.Where(r => r.State is TaskRunState.Done or TaskRunState.Failed))
+        foreach (var r in runs.Where(r => r.State is RunState.Done or RunState.Failed))
         {
             metrics.Ended(Core.Formats.PlanFile.Name(r.Kind), Core.Formats.PlanFile.Name(r.State));
         }
@@ -426,8 +443,8 @@ internal sealed class WorldHost(
             case WorldChange.Happened h:
                 data.Happenings.Add(new HappeningRow { At = h.At, Database = h.Of?.Value, Kind = h.Kind, Text = h.Text });
                 break;
-            case WorldChange.RunChanged r when r.Run.Note is not null && (r.Run.AskedBy is not null || r.Run.State is TaskRunState.Failed or TaskRunState.Running):
-                data.TaskRunLines.Add(new TaskRunLineRow { RunId = r.Run.Id, At = r.At, Text = r.Run.Note });
+            case WorldChange.RunChanged r when r.Run.Note is not null && (r.Run.AskedBy is not null || r.Run.State is RunState.Failed or RunState.Running):
+                data.RunLines.Add(new RunLineRow { RunId = r.Run.Id, At = r.At, Text = r.Run.Note });
                 break;
         }
     }

@@ -2,6 +2,7 @@ using System.Security.Claims;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Plans;
@@ -145,30 +146,31 @@ internal static class TimetableEndpoints
                 cancel);
         }
 
-        var done = await data.TaskRuns.AsNoTracking()
-            .Where(r => r.Kind != (short)TaskKind.Log && r.Started != null && r.Started < end && (r.Ended == null || r.Ended > start))
+        var log = PlanFile.Name(TaskKind.Log);
+        var done = await data.Runs.AsNoTracking()
+            .Where(r => r.Plan != null && r.Kind != log && r.Started != null && r.Started < end && (r.Ended == null || r.Ended > start))
             .OrderByDescending(r => r.Due).Take(MostRuns + 1).ToListAsync(cancel);
         var lanes = new List<LaneRun>();
         foreach (var r in done.Take(MostRuns))
         {
             var plan = f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan);
-            var task = plan?.Task(r.Task);
+            var task = plan?.Task(r.Task!);
             var ended = r.Ended ?? now;
             lanes.Add(new LaneRun(
-                r.Plan, r.Task, PlanFile.Name((TaskKind)r.Kind), r.Database, HostOf(f, r.Database), task is null ? null : plan!.StoreOf(task)?.Value, [.. task?.CopyTo.Select(c => c.Value) ?? []], r.Due, r.Started!.Value, ended, true,
-                PlanFile.Name((TaskRunState)r.State), r.Id, task?.Window is { } w && ended - r.Due > w));
+                r.Plan!, r.Task!, r.Kind, r.Database, HostOf(f, r.Database), task is null ? null : plan!.StoreOf(task)?.Value, [.. task?.CopyTo.Select(c => c.Value) ?? []], r.Due, r.Started!.Value, ended, true,
+                PlanFile.Name(r.StateIs), r.Id, task?.Window is { } w && ended - r.Due > w));
         }
 
         // What somebody asked for at a time to come, as long as it takes alone.
-        var asked = await data.TaskRuns.AsNoTracking().Where(r => r.State == (short)TaskRunState.Waiting && r.AskedBy != null && r.Due >= start && r.Due < end).OrderBy(r => r.Due).Take(MostRuns).ToListAsync(cancel);
+        var asked = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State == (short)RunState.Waiting && r.AskedBy != null && r.Due >= start && r.Due < end).OrderBy(r => r.Due).Take(MostRuns).ToListAsync(cancel);
         foreach (var r in asked)
         {
-            if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan) is { } plan && plan.Task(r.Task) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))
+            if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan) is { } plan && plan.Task(r.Task!) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))
             {
                 var load = designed.LoadOf(d, now);
                 var seconds = task.Kind.Makes() is null ? RunPace.OverheadSeconds : RunPace.Alone(f, d, task, load.SizeAt(r.Due.ToUnixTimeMilliseconds()) * load.RatioOf(task));
                 lanes.Add(new LaneRun(
-                    r.Plan, r.Task, PlanFile.Name(task.Kind), r.Database, d.Host.Value, plan.StoreOf(task)?.Value, [.. task.CopyTo.Select(c => c.Value)], r.Due, r.Due, r.Due + Duration.FromSeconds(Math.Min(seconds, 86_400)), false,
+                    r.Plan!, r.Task!, PlanFile.Name(task.Kind), r.Database, d.Host.Value, plan.StoreOf(task)?.Value, [.. task.CopyTo.Select(c => c.Value)], r.Due, r.Due, r.Due + Duration.FromSeconds(Math.Min(seconds, 86_400)), false,
                     "asked", r.Id, false));
             }
         }

@@ -10,7 +10,7 @@ import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { VerdictMark } from '../../shared/VerdictMark';
 import { lossWord } from '../../shared/words';
-import { AskForRun } from '../taskruns/AskForRun';
+import { AskForRun } from '../runs/AskForRun';
 
 /** What stands beside its cover: what was agreed, its plan, findings, proofs, marks, and what happened lately. */
 export function AboutDatabase({
@@ -107,7 +107,7 @@ function PlanSection({
         .filter((n, i) => i < 4 || n.askedBy)
         .map((n) => (
           <Box key={n.task + n.due} sx={{ color: 'text.secondary' }}>
-            {n.run ? <Link to={withPremise(`/task-runs/${n.run}`, search)}>{n.task}</Link> : n.task},{' '}
+            {n.run ? <Link to={withPremise(`/runs/${n.run}`, search)}>{n.task}</Link> : n.task},{' '}
             {localTime(n.due, zone, false)}
             {n.askedBy && `, asked for by ${n.askedBy}`}
           </Box>

@@ -161,8 +161,8 @@ describe('what needs you', () => {
     const to = (name: string) => decodeURIComponent(screen.getByRole('link', { name }).getAttribute('href')!);
     expect(to('Restore it aside')).toBe('/recover/tickets?loss=host');
     expect(to('Put it under a plan')).toBe('/plans?loss=host');
-    expect(to('Mend the cause')).toBe('/task-runs?loss=host&database=notices');
-    expect(to('End it')).toBe('/task-runs?loss=host&database=fares');
+    expect(to('Mend the cause')).toBe('/runs?loss=host&database=notices');
+    expect(to('End it')).toBe('/runs?loss=host&database=fares');
   });
 
   it('says what many databases have in common once, with the worst, the span, and the way to them', async () => {

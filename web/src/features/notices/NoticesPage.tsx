@@ -9,7 +9,7 @@ import { TimetableTabs } from '../timetable/TimetableTabs';
 /** The mailbox inside the product: what plans told people, what has one cause as one message. */
 export default function NoticesPage() {
   const zone = useZone();
-  const notices = useQuery({ queryKey: ['task-runs', 'notices'], queryFn: () => got(api.GET('/api/notices')) });
+  const notices = useQuery({ queryKey: ['runs', 'notices'], queryFn: () => got(api.GET('/api/notices')) });
   if (notices.error) return <Failure error={notices.error} />;
   return (
     <Box sx={{ p: 2, maxWidth: 1180 }}>

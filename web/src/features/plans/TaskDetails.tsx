@@ -7,7 +7,7 @@ import TextField from '@mui/material/TextField';
 import { Fragment } from 'react';
 import { usePlaces } from '../../app/places';
 import { localTime } from '../../shared/format';
-import { AskForRun } from '../taskruns/AskForRun';
+import { AskForRun } from '../runs/AskForRun';
 import { keepWords, makesSet, readKeep, readSpan, spanWords, type TaskDraft } from './draft';
 import { Choice, Typed } from './fields';
 

@@ -24,7 +24,7 @@ export function Consequence(props: {
   may: boolean;
   busy: boolean;
   error: Error | null;
-  onStart: () => void;
+  onStart: (rehearse: boolean) => void;
 }) {
   const { ways: w, zone } = props;
   const failed = w?.prechecks.some((p) => p.outcome === 'failed') ?? false;
@@ -97,9 +97,16 @@ export function Consequence(props: {
             variant="contained"
             size="large"
             disabled={!props.may || props.busy || failed}
-            onClick={props.onStart}
+            onClick={() => props.onStart(false)}
           >
             Restore to a new instance
+          </Button>
+          <Button
+            disabled={!props.may || props.busy || failed}
+            onClick={() => props.onStart(true)}
+            title="Restored aside, checked, measured and thrown away; nobody is asked"
+          >
+            Rehearse it: restore, check, throw away
           </Button>
           {!props.may && (
             <Box sx={{ color: 'text.secondary' }}>Only who operates or administers may begin a restore.</Box>

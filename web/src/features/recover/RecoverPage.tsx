@@ -17,7 +17,7 @@ import { RangeButtons } from '../../shared/RangeButtons';
 import { Said } from '../../shared/Said';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { Worksheet } from '../../shared/Worksheet';
-import { RunList } from '../runs/RunList';
+import { RunsTable } from '../runs/RunsTable';
 import { Consequence } from './Consequence';
 import { PathCard } from './PathCard';
 
@@ -29,14 +29,19 @@ export default function RecoverPage() {
 
 function Choose() {
   const go = useGo();
+  const runs = useQuery({
+    queryKey: ['runs', 'restores'],
+    queryFn: () => got(api.GET('/api/runs', { params: { query: { kind: 'restore,rehearsal,removal', take: 30 } } })),
+  });
   return (
-    <Box sx={{ p: 2, maxWidth: 980 }}>
+    <Box sx={{ p: 2 }}>
       <h1 style={{ fontSize: 20, margin: '0 0 12px' }}>Recover</h1>
       <DatabaseField id={null} onPick={(d) => go(`/recover/${d}`)} />
       <Box component="p" sx={{ color: 'text.secondary' }}>
         Choose a database, then the instant to go back to.
       </Box>
-      <RunList />
+      <h2 style={{ fontSize: 15 }}>Restores and rehearsals</h2>
+      <RunsTable runs={runs.data?.runs ?? []} empty={runs.isSuccess ? 'No restore was begun here yet.' : ''} />
     </Box>
   );
 }
@@ -93,7 +98,7 @@ function WayBack({ id }: { id: string }) {
   });
   const w = ways.data;
   const start = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (rehearse: boolean) => {
       const answer = await got(
         api.POST('/api/recover', {
           body: {
@@ -107,6 +112,7 @@ function WayBack({ id }: { id: string }) {
             without: without ?? null,
             instance: instance || null,
             query: query || null,
+            rehearse,
           },
         }),
       );
@@ -233,7 +239,7 @@ function WayBack({ id }: { id: string }) {
         may={mayOperate}
         busy={start.isPending || ways.isPlaceholderData}
         error={start.error}
-        onStart={() => start.mutate(undefined, { onSuccess: (run) => go(`/runs/${run}`) })}
+        onStart={(rehearse) => start.mutate(rehearse, { onSuccess: (run) => go(`/runs/${run}`) })}
       />
     </Worksheet>
   );

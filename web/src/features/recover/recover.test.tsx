@@ -141,6 +141,7 @@ describe('recover', () => {
       without: null,
       instance: 'look',
       query: 'count cancelled',
+      rehearse: false,
     });
   });
 

@@ -2,33 +2,37 @@ import Box from '@mui/material/Box';
 import { useEffect, useState } from 'react';
 import type { Schemas } from '../../api/client';
 import { nowMs } from '../../app/live';
-import { duration } from '../../shared/format';
+import { bytes, duration } from '../../shared/format';
 
-type Run = Schemas['RunView'];
+type Run = Pick<Schemas['RunView'], 'run' | 'steps'>;
 
 const stateWord: Record<Schemas['StepState'], string> = {
   waiting: 'waits',
   running: 'under way',
   done: 'done',
   failed: 'could not be done',
+  stopped: 'broken off',
   undone: 'taken back',
+  leftBehind: 'could not be taken back',
   skipped: 'not needed',
 };
 
+const broken = (state: Schemas['StepState']) => state === 'failed' || state === 'leftBehind';
+
 /** Planned and actual bars of every step on one time axis. */
-export function StepBars({ run }: { run: Run }) {
+export function StepBars({ run: { run, steps } }: { run: Run }) {
   const [now, setNow] = useState(() => nowMs());
   useEffect(() => {
-    if (run.endedAt) return;
+    if (run.ended) return;
     const timer = setInterval(() => setNow(nowMs()), 500);
     return () => clearInterval(timer);
-  }, [run.endedAt]);
-  const start = run.startedAt ? Date.parse(run.startedAt) : Date.parse(run.createdAt);
-  const live = run.steps.filter((s) => s.state !== 'skipped');
+  }, [run.ended]);
+  const start = Date.parse(run.started ?? run.due);
+  const live = steps.filter((s) => s.state !== 'skipped');
   const upTo = (n: number) => live.slice(0, n).reduce((sum, s) => sum + (s.plannedSeconds ?? 0), 0);
   const rows = live.map((step, i) => ({ step, plannedFrom: upTo(i), plannedTo: upTo(i + 1) }));
   const planned = upTo(live.length);
-  const end = run.endedAt ? Date.parse(run.endedAt) : now;
+  const end = run.ended ? Date.parse(run.ended) : now;
   const longest = Math.max(planned, (end - start) / 1000, 1);
   const pct = (s: number) => `${(Math.max(0, s) / longest) * 100}%`;
   return (
@@ -42,23 +46,22 @@ export function StepBars({ run }: { run: Run }) {
         </Box>
         <Box sx={{ color: 'text.secondary', fontSize: 12, textAlign: 'right' }}>actual / planned</Box>
         {rows.map(({ step: s, plannedFrom, plannedTo }) => {
-          const from = s.startedAt ? (Date.parse(s.startedAt) - start) / 1000 : null;
-          const to = s.endedAt
-            ? (Date.parse(s.endedAt) - start) / 1000
+          const from = s.started ? (Date.parse(s.started) - start) / 1000 : null;
+          const to = s.ended
+            ? (Date.parse(s.ended) - start) / 1000
             : s.state === 'running'
               ? (now - start) / 1000
               : from;
           const took = from !== null && to !== null ? to - from : null;
-          const colour =
-            s.state === 'failed'
-              ? 'error.main'
-              : s.state === 'undone'
-                ? 'line'
-                : s.kind === 'hold'
-                  ? 'warning.main'
-                  : 'primary.main';
+          const colour = broken(s.state)
+            ? 'error.main'
+            : s.state === 'undone'
+              ? 'line'
+              : s.hold
+                ? 'warning.main'
+                : 'primary.main';
           return (
-            <Box key={s.ordinal} sx={{ display: 'contents' }}>
+            <Box key={s.number} sx={{ display: 'contents' }}>
               <Box
                 sx={{
                   py: 0.75,
@@ -68,10 +71,13 @@ export function StepBars({ run }: { run: Run }) {
                   overflowWrap: 'anywhere',
                 }}
               >
-                <b>{s.ordinal}.</b> {s.title}
-                <Box sx={{ fontSize: 12, color: s.state === 'failed' ? 'error.main' : 'text.secondary' }}>
+                <b>{s.number}.</b> {s.title}
+                <Box sx={{ fontSize: 12, color: broken(s.state) ? 'error.main' : 'text.secondary' }}>
                   {stateWord[s.state]}
-                  {s.state === 'running' && s.progress > 0 && `, ${Math.round(s.progress * 100)} %`}
+                  {s.state === 'running' && s.share > 0 && `, ${Math.round(s.share * 100)} %`}
+                  {s.choice && `: ${s.choice}, by ${s.decidedBy}`}
+                  {s.measuredBytes ? `, ${bytes(s.measuredBytes)} read` : ''}
+                  {s.takenUp > 0 && ' · taken up again after its process ended'}
                   {s.note && ` · ${s.note}`}
                 </Box>
               </Box>
@@ -106,7 +112,7 @@ export function StepBars({ run }: { run: Run }) {
                 {took === null ? '–' : duration(took)}
                 <Box component="span" sx={{ color: 'text.secondary' }}>
                   {' '}
-                  / {s.plannedSeconds === null ? 'by people' : duration(s.plannedSeconds)}
+                  / {s.plannedSeconds === null ? (s.hold ? 'by people' : 'not planned') : duration(s.plannedSeconds)}
                 </Box>
               </Box>
             </Box>

@@ -97,7 +97,7 @@ export function ChosenRun({
         {r.store && ` → ${[r.store, ...r.copyTo].join(', ')}`}
         {r.late && <Box sx={{ color: 'verdict.breached' }}>ends after its window</Box>}
       </Box>
-      {r.run && <Link to={withPremise(`/task-runs/${r.run}`, search)}>the run</Link>}
+      {r.run && <Link to={withPremise(`/runs/${r.run}`, search)}>the run</Link>}
       {may && canMove(r) && (
         <Box sx={{ mt: 1 }}>
           <Button onClick={() => onMove(minutes - 15)}>15 min earlier</Button>

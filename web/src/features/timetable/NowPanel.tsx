@@ -12,9 +12,9 @@ export function NowPanel() {
   const { search } = useLocation();
   const now = useClock()?.now ?? 0;
   const runs = useQuery({
-    queryKey: ['task-runs', 'now'],
+    queryKey: ['runs', 'now'],
     refetchInterval: 5000,
-    queryFn: () => got(api.GET('/api/task-runs', { params: { query: { state: 'running,waiting', take: 60 } } })),
+    queryFn: () => got(api.GET('/api/runs', { params: { query: { state: 'running,waiting', take: 60 } } })),
   });
   const all = runs.data?.runs ?? [];
   const going = all.filter((r) => r.state === 'running');
@@ -32,7 +32,7 @@ export function NowPanel() {
         return (
           <Box key={r.id} sx={{ py: 0.25 }}>
             <Box sx={{ display: 'flex', justifyContent: 'space-between', gap: 1, fontSize: 12.5 }}>
-              <Link to={withPremise(`/task-runs/${r.id}`, search)} style={{ textDecoration: 'none' }}>
+              <Link to={withPremise(`/runs/${r.id}`, search)} style={{ textDecoration: 'none' }}>
                 {kindWord[r.kind]} of {r.databaseName}
               </Link>
               <Box component="span" sx={{ color: part !== null && part > 4 ? 'verdict.breached' : 'text.secondary' }}>
@@ -53,7 +53,7 @@ export function NowPanel() {
         );
       })}
       {going.length > 8 && (
-        <Link to={withPremise('/task-runs', search, { state: 'running' })}>and {going.length - 8} more</Link>
+        <Link to={withPremise('/runs', search, { state: 'running' })}>and {going.length - 8} more</Link>
       )}
     </Box>
   );

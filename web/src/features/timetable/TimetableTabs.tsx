@@ -11,7 +11,7 @@ export function TimetableTabs({ title, children }: { title: string; children?: R
       <Box component="nav" aria-label="About runs" sx={{ display: 'flex', gap: 1.5 }}>
         {[
           ['/timetable', 'When things run'],
-          ['/task-runs', 'What ran'],
+          ['/runs', 'What ran'],
           ['/notices', 'Who was told'],
         ]
           .filter(([path]) => path !== pathname)

@@ -88,7 +88,7 @@ describe('the chosen run', () => {
     show(<Chosen run={{ ...expected, actual: true, state: 'done', run: 'r1' }} />).unmount();
     const { unmount } = show(<Chosen run={{ ...expected, state: 'asked', run: 'r2' }} />);
     expect(screen.queryByRole('button', { name: '15 min later' })).toBeNull();
-    expect(screen.getByRole('link', { name: 'the run' }).getAttribute('href')).toBe('/task-runs/r2');
+    expect(screen.getByRole('link', { name: 'the run' }).getAttribute('href')).toBe('/runs/r2');
     unmount();
     show(<Chosen run={expected} />, '/', ['look']);
     expect(screen.queryByRole('button', { name: '15 min later' })).toBeNull();
@@ -151,22 +151,20 @@ describe('what runs now', () => {
 
   it('is counted apart from what waits, and each leads to its run', async () => {
     const asked = server({
-      'GET /api/task-runs': {
+      'GET /api/runs': {
         runs: [run('tickets', {}), run('passes', { state: 'waiting' }), run('berths', { expectedSeconds: 0 })],
         next: null,
       },
     });
     show(<NowPanel />, '/timetable?loss=site');
     expect(await screen.findByText(/Runs now: 2, 1 wait/)).toBeTruthy();
-    expect(screen.getByRole('link', { name: 'Full of tickets' }).getAttribute('href')).toBe(
-      '/task-runs/tickets?loss=site',
-    );
+    expect(screen.getByRole('link', { name: 'Full of tickets' }).getAttribute('href')).toBe('/runs/tickets?loss=site');
     expect(screen.getByText(/of 1 min/)).toBeTruthy();
     expect(asked[0]!.query.get('state')).toBe('running,waiting');
   });
 
   it('says so when there is nothing', async () => {
-    server({ 'GET /api/task-runs': { runs: [], next: null } });
+    server({ 'GET /api/runs': { runs: [], next: null } });
     show(<NowPanel />);
     expect(await screen.findByText('Nothing at this moment.')).toBeTruthy();
   });

@@ -60,7 +60,7 @@ const open = (view: unknown = table(), address = '/timetable') => {
     'GET /api/clock': { now: '2026-11-23T12:40:00Z', pace: 0, demo: true },
     'GET /api/timetable': view,
     'GET /api/pauses': [],
-    'GET /api/task-runs': { runs: [], next: null },
+    'GET /api/runs': { runs: [], next: null },
     'GET /api/fleet': { rows: [] },
     'GET /api/plans': { plans: [], uncovered: [], conflicting: [] },
   });

@@ -1,3 +1,4 @@
+using Imbrek.Core.Formats;
 using Imbrek.Core.Timetable;
 using Npgsql;
 using NpgsqlTypes;
@@ -5,7 +6,7 @@ using NpgsqlTypes;
 namespace Imbrek.Data;
 
 /// <summary>Runs of tasks in bulk, by binary COPY; what is known already is brought up to date.</summary>
-public static class TaskRunTable
+public static class RunTable
 {
     private const string Columns = "id, plan, task, kind, database, due, state, started, ended, attempts, data_bytes, stored_bytes, expected_seconds, set_id, note, oddity, after_id, asked_by";
 
@@ -18,12 +19,12 @@ public static class TaskRunTable
             return;
         }
 
-        await using (var make = new NpgsqlCommand("create temp table if not exists changed_task_runs (like task_runs including defaults including generated) on commit delete rows", connection))
+        await using (var make = new NpgsqlCommand("create temp table if not exists changed_runs (like runs including defaults including generated) on commit delete rows", connection))
         {
             await make.ExecuteNonQueryAsync(cancel);
         }
 
-        await using (var writer = await connection.BeginBinaryImportAsync($"copy changed_task_runs ({Columns}) from stdin (format binary)", cancel))
+        await using (var writer = await connection.BeginBinaryImportAsync($"copy changed_runs ({Columns}) from stdin (format binary)", cancel))
         {
             foreach (var r in runs)
             {
@@ -31,7 +32,7 @@ public static class TaskRunTable
                 await writer.WriteAsync(r.Id, cancel);
                 await writer.WriteAsync(r.Plan.Value, cancel);
                 await writer.WriteAsync(r.Task, cancel);
-                await writer.WriteAsync((short)r.Kind, cancel);
+                await writer.WriteAsync(PlanFile.Name(r.Kind), cancel);
                 await writer.WriteAsync(r.Database.Value, cancel);
                 await writer.WriteAsync(r.Due, NpgsqlDbType.TimestampTz, cancel);
                 await writer.WriteAsync((short)r.State, cancel);
@@ -53,7 +54,7 @@ public static class TaskRunTable
 
         await using var merge = new NpgsqlCommand(
             $"""
-            insert into task_runs ({Columns}) select {Columns} from changed_task_runs
+            insert into runs ({Columns}) select {Columns} from changed_runs
               on conflict (id) do update set state = excluded.state, started = excluded.started, ended = excluded.ended, attempts = excluded.attempts,
                 data_bytes = excluded.data_bytes, stored_bytes = excluded.stored_bytes, expected_seconds = excluded.expected_seconds,
                 set_id = excluded.set_id, note = excluded.note, oddity = excluded.oddity

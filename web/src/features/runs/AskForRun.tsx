@@ -32,7 +32,7 @@ export function AskForRun({ tasks, databases, zone }: { tasks: Askable[]; databa
   const ask = useMutation({
     mutationFn: () =>
       got(
-        api.POST('/api/task-runs', {
+        api.POST('/api/runs', {
           body: {
             plan: task.plan,
             task: task.task,
@@ -97,7 +97,7 @@ export function AskForRun({ tasks, databases, zone }: { tasks: Askable[]; databa
       )}
       <Button
         variant="outlined"
-        onClick={() => ask.mutate(undefined, { onSuccess: (r) => go(`/task-runs/${r.id}`) })}
+        onClick={() => ask.mutate(undefined, { onSuccess: (r) => go(`/runs/${r.id}`) })}
         disabled={wrong || database === '' || ask.isPending}
         sx={{ whiteSpace: 'nowrap' }}
       >

@@ -8,14 +8,14 @@ const tasks = [
   { plan: 'counters', task: 'log', kind: 'log' },
 ];
 const oslo = 'Europe/Oslo';
-const answers = { 'GET /api/places': places, 'POST /api/task-runs': { id: 'r1', due: '2026-11-24T01:30:00Z' } };
+const answers = { 'GET /api/places': places, 'POST /api/runs': { id: 'r1', due: '2026-11-24T01:30:00Z' } };
 
 describe('asking for a run', () => {
   it('runs now and aside from the chain unless one says otherwise, and goes to the run', async () => {
     const asked = server(answers);
     show(<AskForRun tasks={tasks} databases={['tickets']} zone={oslo} />);
     fireEvent.click(screen.getByRole('button', { name: 'Run now' }));
-    await waitFor(() => expect(screen.getByTestId('address').textContent).toBe('/task-runs/r1'));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toBe('/runs/r1'));
     expect(asked.at(-1)!.body).toEqual({
       plan: 'counters',
       task: 'full',
@@ -48,7 +48,7 @@ describe('asking for a run', () => {
   it('says why it was refused', async () => {
     server({
       ...answers,
-      'POST /api/task-runs': new Refusal(409, 'you asked for this run at this time already', 'at'),
+      'POST /api/runs': new Refusal(409, 'you asked for this run at this time already', 'at'),
     });
     show(<AskForRun tasks={tasks.slice(0, 1)} databases={['tickets']} zone={oslo} />);
     fireEvent.click(screen.getByRole('button', { name: 'Run now' }));

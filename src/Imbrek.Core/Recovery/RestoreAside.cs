@@ -1,0 +1,259 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Runs;
+using NodaTime;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>A restore path as the steps of a run, and how each of them is carried out through a driver.</summary>
+public static class RestoreAside
+{
+    /// <summary>What people choose at the hold to let clients in.</summary>
+    public const string Release = "release";
+
+    /// <summary>What people choose at the hold to have it removed.</summary>
+    public const string ThrowAway = "throw-away";
+
+    private const double ShortestLimitSeconds = 3600;
+    private const double LimitFactor = 20;
+
+    /// <summary>One copy to read.</summary>
+    /// <param name="Set">The set.</param>
+    /// <param name="Store">The store of the copy.</param>
+    /// <param name="ProfileSeconds">Seconds by the profile, with nothing learned.</param>
+    public sealed record Piece(string Set, string Store, double ProfileSeconds);
+
+    /// <summary>What a step works on.</summary>
+    /// <param name="Pieces">The copies it reads, in order.</param>
+    /// <param name="StopAt">Where the last log is stopped; null to apply it whole. Text as in the open formats.</param>
+    /// <param name="Avoids">The copy whose failure made the run go this way; null when none did.</param>
+    public sealed record Work(IReadOnlyList<Piece> Pieces, string? StopAt, IReadOnlyList<Piece>? Avoids = null);
+
+    /// <summary>What a step measured.</summary>
+    /// <param name="Seconds">Seconds the driver took.</param>
+    /// <param name="Bytes">Bytes it moved.</param>
+    /// <param name="Reached">The instant really reached; null when the step does not tell.</param>
+    /// <param name="Position">The log position really reached; null when the step does not tell.</param>
+    /// <param name="Checks">What was checked; null when nothing was.</param>
+    public sealed record Measured(double Seconds, long Bytes, string? Reached = null, long? Position = null, IReadOnlyList<CheckResult>? Checks = null);
+
+    /// <summary>The steps of a path.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">The path.</param>
+    /// <param name="instance">The name of the instance.</param>
+    /// <param name="held">Whether people look before anybody is let in; otherwise it is thrown away once it is checked.</param>
+    public static IReadOnlyList<Step> Steps(Database database, RestorePath path, string instance, bool held)
+    {
+        var provision = new Step
+        {
+            Number = 1,
+            Kind = "provision",
+            Title = $"Make an empty instance {instance} on {path.Host}",
+            Subject = path.Host.Value,
+            ExpectedSeconds = path.ProvisionSeconds,
+            ExpectedFrom = "profile",
+            TimeLimitSeconds = Limit(path.ProvisionSeconds),
+            Undo = Undo.Own,
+            Attempts = 3,
+            BackOffSeconds = 5,
+        };
+        var steps = new List<Step> { provision };
+        steps.AddRange(Onwards(database, path, 1, 2, new HashSet<string>(), held));
+        return steps;
+    }
+
+    /// <summary>How a run goes on with another path where a copy failed it: what is restored stays when the same sets are needed, otherwise it begins anew.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="run">The run; a step of it has failed.</param>
+    /// <param name="path">The path to go on with.</param>
+    /// <param name="avoids">The copy that failed.</param>
+    public static Amendment GoOn(Database database, Run run, RestorePath path, SetCopy avoids)
+    {
+        var failed = run.FailedStep!.Value;
+        Step[] before = [.. run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" && (s.Number == failed || run[s.Number].State is StepState.Done or StepState.Waiting))];
+        var same = before.SelectMany(SetsOf).SequenceEqual(path.Steps.Select(s => s.Set.Value));
+        var done = before.Where(s => run[s.Number].State == StepState.Done).ToArray();
+        var next = run.Plan.Steps.Max(s => s.Number) + 1;
+        var held = run.Plan.Steps.Any(s => s.IsHold);
+        var ground = same && done.Length > 0 ? done[^1].Number : run.Plan.Steps.Last(s => s.Kind is "provision" or "again").Number;
+        if (same)
+        {
+            var kept = done.SelectMany(SetsOf).ToHashSet();
+            Step[] rest = [.. Onwards(database, path, ground, next, kept, held)];
+            return new(failed, [], [Avoiding(rest[0] with { InsteadOf = failed }), .. rest[1..]]);
+        }
+
+        var anew = new Step
+        {
+            Number = next,
+            Kind = "again",
+            Title = "Empty the instance: another chain is used",
+            Subject = path.Host.Value,
+            After = [ground],
+            InsteadOf = failed,
+            ExpectedSeconds = path.ProvisionSeconds,
+            ExpectedFrom = "profile",
+            TimeLimitSeconds = Limit(path.ProvisionSeconds),
+            Undo = Undo.Covered,
+            Attempts = 3,
+            BackOffSeconds = 5,
+        };
+        return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. Onwards(database, path, next, next + 1, new HashSet<string>(), held)]);
+
+        Step Avoiding(Step s) => s with { Work = JsonSerializer.Serialize(WorkOf(s) with { Avoids = [new Piece(avoids.Set.Value, avoids.Store.Value, 0)] }, RestoreJson.Default.Work) };
+
+        static IEnumerable<string> SetsOf(Step s) => WorkOf(s).Pieces.Select(p => p.Set);
+    }
+
+    /// <summary>Carries a step out.</summary>
+    /// <param name="step">The step; none that people or the end of a run complete.</param>
+    /// <param name="driver">The driver.</param>
+    /// <param name="call">Who calls.</param>
+    /// <param name="instance">The instance.</param>
+    /// <param name="wanted">The instant to check against.</param>
+    /// <param name="query">A query of the administrator's own; null for none.</param>
+    /// <param name="progress">Told how far it is, 0 to 1.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    /// <exception cref="DriverException">The driver refuses, or cannot.</exception>
+    public static async Task<Measured> DoAsync(
+        Step step, IRestoreDriver driver, RunCall call, InstanceSpec instance, Instant wanted, string? query, Action<double> progress, CancellationToken cancel)
+    {
+        var work = WorkOf(step);
+        switch (step.Kind)
+        {
+            case "provision":
+                return Of(await driver.ProvisionAsync(call, instance, cancel));
+            case "again":
+                await driver.DiscardAsync(call, instance, cancel);
+                return Of(await driver.ProvisionAsync(call, instance, cancel));
+            case "restore":
+                return Of(await driver.RestoreSetAsync(call, instance, Copy(work.Pieces[0]), cancel));
+            case "logs":
+                return Of(await driver.ApplyLogsAsync(
+                    call, instance, [.. work.Pieces.Select(Copy)], work.StopAt is { } t ? Instants.Parse(t) : null, n => progress((double)n / work.Pieces.Count), cancel));
+            case "open":
+                return Of(await driver.OpenAsync(call, instance, cancel));
+            case "check":
+                return new Measured(0, 0, Checks: await driver.CheckAsync(call, instance, wanted, query, cancel));
+            case "release":
+                return Of(await driver.ReleaseAsync(call, instance, cancel));
+            case "discard":
+                await driver.DiscardAsync(call, instance, cancel);
+                return new Measured(0, 0);
+            default:
+                throw new InvalidOperationException($"a restore aside has no step '{step.Kind}'");
+        }
+
+        static SetCopy Copy(Piece p) => new(new(p.Set), new(p.Store));
+    }
+
+    /// <summary>What a step measured, as it is kept.</summary>
+    public static string Write(Measured measured) => JsonSerializer.Serialize(measured, RestoreJson.Default.Measured);
+
+    /// <summary>What steps measured, in the order of the plan; those that were taken back are left out.</summary>
+    public static IEnumerable<(Step Step, Measured Measured)> MeasuredBy(Run run) =>
+        from s in run.Plan.Steps
+        let p = run[s.Number]
+        where p.Measured is not null
+        select (s, Read<Measured>(p.Measured!));
+
+    /// <summary>The copies that a step reads.</summary>
+    public static IReadOnlyList<Piece> PiecesOf(Step step) => WorkOf(step).Pieces;
+
+    /// <summary>The copies on which a run has failed so far, as set and store.</summary>
+    public static IReadOnlyList<(string Set, string Store)> CopiesThatFailed(Run run) => [.. run.Plan.Steps.SelectMany(s => WorkOf(s).Avoids ?? []).Select(p => (p.Set, p.Store)).Distinct()];
+
+    private static Work WorkOf(Step step) => step.Work == "{}" ? new Work([], null) : Read<Work>(step.Work);
+
+    private static Measured Of(Moved m) => new(m.Seconds, m.Bytes, m.Reached is { } r ? Instants.Write(r) : null, m.Position);
+
+    private static T Read<T>(string json) => (T)JsonSerializer.Deserialize(json, typeof(T), RestoreJson.Default)!;
+
+    private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
+
+    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, bool held)
+    {
+        foreach (var s in path.Steps.Where(s => s.Kind != SetKind.Log && !done.Contains(s.Set.Value)))
+        {
+            yield return Next("restore", $"Restore {s.Kind.ToString().ToLowerInvariant()} {s.Set} from {s.Store}", s.Seconds, new Work([Cut(s)], null), s.Learned is null ? "profile" : "learned");
+        }
+
+        if (path.Steps.Where(s => s.Kind == SetKind.Log).ToArray() is { Length: > 0 } logs)
+        {
+            yield return Next(
+                "logs",
+                $"Apply {logs.Length} log {(logs.Length == 1 ? "set" : "sets")} up to {Instants.Write(path.Reaches)}",
+                logs.Sum(l => l.Seconds),
+                new Work([.. logs.Select(Cut)], logs[^1].StopsAt is { } stop ? Instants.Write(stop) : null),
+                path.UsesLearned ? "learned" : "profile");
+        }
+
+        yield return Next("open", "Open it for those who check it, and for nobody else", path.OpenSeconds);
+        yield return Next("check", "Check digest, rows and markers", database.CheckSeconds, from: "fleet");
+        if (!held)
+        {
+            yield return Last("discard", "Throw it away", [ground], null);
+            yield break;
+        }
+
+        var hold = number;
+        yield return new Step
+        {
+            Number = number++,
+            Kind = "hold",
+            Title = "Hold: nobody is let in until somebody has looked",
+            After = [ground],
+            Choices = [Release, ThrowAway],
+            Owner = "operate",
+        };
+        yield return Last("release", "Let clients in", [hold], new(hold, Release)) with { ExpectedSeconds = database.RedirectSeconds, ExpectedFrom = "fleet", Undo = Undo.Covered, Reopens = hold };
+        yield return Last("discard", "Throw it away", [hold], new(hold, ThrowAway));
+
+        Step Next(string kind, string title, double seconds, Work? work = null, string from = "profile")
+        {
+            var step = new Step
+            {
+                Number = number++,
+                Kind = kind,
+                Title = title,
+                Subject = path.Host.Value,
+                After = [ground],
+                ExpectedSeconds = seconds,
+                ExpectedFrom = from,
+                TimeLimitSeconds = Limit(seconds),
+                Undo = kind == "check" ? Undo.Nothing : Undo.Covered,
+                Attempts = 3,
+                BackOffSeconds = 5,
+                Work = work is null ? "{}" : JsonSerializer.Serialize(work, RestoreJson.Default.Work),
+            };
+            ground = step.Number;
+            return step;
+        }
+
+        Step Last(string kind, string title, int[] after, Step.Guard? only) => new()
+        {
+            Number = number++,
+            Kind = kind,
+            Title = title,
+            Subject = path.Host.Value,
+            After = after,
+            Only = only,
+            TimeLimitSeconds = ShortestLimitSeconds,
+            Attempts = 4,
+            BackOffSeconds = 1,
+            RetryRefusals = true,
+        };
+
+        static Piece Cut(PathStep s) => new(s.Set.Value, s.Store.Value, s.Learned is { } l ? s.Seconds / l.Median : s.Seconds);
+    }
+}
+
+/// <summary>How what a restore keeps of its steps is written.</summary>
+[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase)]
+[JsonSerializable(typeof(RestoreAside.Work))]
+[JsonSerializable(typeof(RestoreAside.Measured))]
+internal sealed partial class RestoreJson : JsonSerializerContext;

@@ -1,0 +1,46 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Server.State;
+
+namespace Imbrek.Server.Features.Runs;
+
+/// <summary>What an installation can act on through one family of drivers.</summary>
+internal interface IDriverFamily
+{
+    /// <summary>Its name, as runs keep it.</summary>
+    string Name { get; }
+
+    /// <summary>Whether its drivers can be called from this process now; another process may be able to.</summary>
+    bool Here { get; }
+
+    /// <summary>Whether it acts on a database.</summary>
+    bool Knows(Core.Fleet.Database database);
+
+    /// <summary>Restores; only while <see cref="Here"/>.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IRestoreDriver Restore { get; }
+
+    /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
+    IDisposable Engage();
+}
+
+/// <summary>The drivers of this installation.</summary>
+internal sealed class Drivers(IEnumerable<IDriverFamily> families)
+{
+    private readonly IDriverFamily[] families = [.. families];
+
+    /// <summary>The names of those that can be called from this process now.</summary>
+    public string[] Here => [.. families.Where(f => f.Here).Select(f => f.Name)];
+
+    /// <summary>The drivers for a database.</summary>
+    /// <exception cref="BadInputException">There are none: nothing is accepted that nobody can carry out.</exception>
+    public IDriverFamily For(Core.Fleet.Database database) => families.FirstOrDefault(f => f.Knows(database)) ?? throw new BadInputException(
+        "database", $"this installation has no driver for {database.Name} ({database.Engine}): it can be planned for and computed, but not acted on", 409, "no-driver");
+
+    /// <summary>The drivers of a name.</summary>
+    /// <exception cref="DriverGoneException">This process has none of that name.</exception>
+    public IDriverFamily Named(string name) => families.FirstOrDefault(f => f.Name == name) ?? throw new DriverGoneException($"this process has no drivers named {name}");
+
+    /// <summary>Says to all of them that somebody acts.</summary>
+    public IDisposable Engage(string name) => Named(name).Engage();
+}

@@ -1,0 +1,60 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs;
+
+/// <summary>
+/// A kind of run: how its steps are carried out and taken back, how it goes on where one failed, and what it leaves as proof. A kind knows
+/// contracts and no driver; the runner knows no kind.
+/// </summary>
+internal interface IRunKind
+{
+    /// <summary>Its name, as runs keep it.</summary>
+    string Name { get; }
+
+    /// <summary>Carries a step out. Asked again after a crash it completes what was begun or finds it done.</summary>
+    /// <exception cref="DriverException">A driver refuses, or cannot.</exception>
+    Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel);
+
+    /// <summary>Takes a step back; no error when there is nothing to take back.</summary>
+    /// <exception cref="DriverException">A driver refuses, or cannot.</exception>
+    Task UndoAsync(RunContext run, Step step, CancellationToken cancel);
+
+    /// <summary>How the run goes on otherwise where a step failed; an amendment, or why there is none.</summary>
+    (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure);
+
+    /// <summary>What has been measured so far, as JSON; null when nothing has.</summary>
+    string? Measured(RunContext run);
+
+    /// <summary>What is kept when it ends.</summary>
+    Conclusion Conclude(RunContext run, Ending end, Instant now);
+}
+
+/// <summary>A run as it stands, for its kind.</summary>
+/// <param name="Row">What does not change, and what was kept last.</param>
+/// <param name="Run">Its steps.</param>
+/// <param name="Call">What driver calls carry.</param>
+internal sealed record RunContext(RunRow Row, Run Run, RunCall Call)
+{
+    /// <summary>What was asked.</summary>
+    public T Question<T>() => RunJson.Read<T>(Row.Question!);
+}
+
+/// <summary>What came of a step.</summary>
+/// <param name="Note">What there is to say.</param>
+/// <param name="Measured">What was measured, as JSON of the kind.</param>
+/// <param name="LookAgainAfter">For a probe that has not found what it looks for: when it looks again; null when it is done.</param>
+internal sealed record StepResult(string? Note = null, string? Measured = null, Duration? LookAgainAfter = null);
+
+/// <summary>What is kept in one transaction when a run ends.</summary>
+/// <param name="State">How it ended.</param>
+/// <param name="Note">Why, for people.</param>
+/// <param name="KeepsClaim">Whether what it claimed is still there.</param>
+/// <param name="LedgerBody">The body of its entry in the ledger; null for none.</param>
+/// <param name="Proof">The proof; its number in the ledger is filled in.</param>
+/// <param name="Paces">What was learned of speeds.</param>
+/// <param name="FreesClaim">A claim of another run that is free now.</param>
+internal sealed record Conclusion(
+    RunState State, string Note, bool KeepsClaim = false, string? LedgerBody = null, ProofRow? Proof = null, IReadOnlyList<PaceRow>? Paces = null, string? FreesClaim = null);

@@ -1,0 +1,54 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Runs;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.Removal;
+
+/// <summary>Removes an instance that a restore left: one that was released, or one that could not be removed when the restore ended.</summary>
+internal sealed class RemovalKind(Drivers drivers) : IRunKind
+{
+    public const string KindName = "removal";
+
+    /// <summary>What is to be removed.</summary>
+    /// <param name="Restored">The run that made it.</param>
+    /// <param name="Host">Where it is.</param>
+    /// <param name="Instance">Its name.</param>
+    public sealed record Question(Guid Restored, string Host, string Instance);
+
+    public string Name => KindName;
+
+    /// <summary>Its one step.</summary>
+    public static Run Plan(Question asked) => Run.Of(new RunPlan(
+    [
+        new Step { Number = 1, Kind = "discard", Title = $"Remove instance {asked.Instance} from {asked.Host}", Subject = asked.Host, Attempts = 4, BackOffSeconds = 1, RetryRefusals = true, TimeLimitSeconds = 3600 },
+    ]));
+
+    public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var asked = run.Question<Question>();
+
+        // The instance belongs to the run that made it. That has ended, so no other process acts for it; its fences have risen no further than this.
+        await drivers.Named(run.Row.Driver!).Restore.DiscardAsync(
+            new RunCall(asked.Restored, long.MaxValue), new InstanceSpec(asked.Instance, new(run.Row.Database), new(asked.Host), asked.Restored), cancel);
+        return new StepResult();
+    }
+
+    public Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => Task.CompletedTask;
+
+    public (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => (null, null);
+
+    public string? Measured(RunContext run) => null;
+
+    public Conclusion Conclude(RunContext run, Ending end, Instant now)
+    {
+        var asked = run.Question<Question>();
+        var gone = end.State == RunState.Done;
+        var note = gone ? $"instance {asked.Instance} was removed from {asked.Host}" : $"instance {asked.Instance} may still be on {asked.Host}{(end.Failed is { } failed ? $": {run.Run[failed].Note}" : "")}";
+        return new Conclusion(
+            end.State,
+            note,
+            LedgerBody: RunJson.Write(new { run = run.Row.Id, outcome = PlanFile.Name(end.State), why = note, begunBy = run.Row.AskedBy, restoredBy = asked.Restored, host = asked.Host, instance = asked.Instance }),
+            FreesClaim: gone ? Restore.RestoreQuestion.ClaimOf(asked.Host, asked.Instance) : null);
+    }
+}

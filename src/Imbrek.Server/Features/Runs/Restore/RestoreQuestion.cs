@@ -1,0 +1,41 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.Restore;
+
+/// <summary>What a restore was asked for, and what was promised; kept with the run.</summary>
+/// <param name="Loss">The loss supposed.</param>
+/// <param name="Target">The instant wanted.</param>
+/// <param name="At">The instant at which the loss was supposed; null for now.</param>
+/// <param name="Query">A query of the administrator's own; null for none.</param>
+/// <param name="Without">A store that nothing is read from; null for none.</param>
+/// <param name="Host">Where it is restored.</param>
+/// <param name="Instance">The name of the instance.</param>
+/// <param name="Planned">What was promised.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned)
+{
+    /// <summary>What a path promised.</summary>
+    /// <param name="Reaches">The instant it reaches.</param>
+    /// <param name="LostSeconds">Target − reached, seconds.</param>
+    /// <param name="Seconds">Until it is open.</param>
+    /// <param name="ServiceSeconds">Until the service is back.</param>
+    /// <param name="Source">Where the seconds are from: the profile, or learned from finished runs.</param>
+    public sealed record Promise(Instant Reaches, double LostSeconds, double Seconds, double ServiceSeconds, string Source)
+    {
+        public static Promise Of(RestorePath path) => new(path.Reaches, path.LostSeconds, path.Seconds, path.ServiceSeconds, path.UsesLearned ? "learned" : "profile");
+    }
+
+    /// <summary>What it claims: nobody else restores to it meanwhile.</summary>
+    public string Claim => ClaimOf(Host, Instance);
+
+    /// <summary>The instance, for its driver.</summary>
+    public InstanceSpec Spec(string database, Guid owner) => new(Instance, new Id<Core.Fleet.Database>(database), new(Host), owner);
+
+    /// <summary>The loss supposed.</summary>
+    public Loss LossOf(FleetModel fleet) => Core.Objectives.Loss.TryParse(Loss, fleet, out var loss, out _) ? loss : Core.Objectives.Loss.None;
+
+    public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
+}

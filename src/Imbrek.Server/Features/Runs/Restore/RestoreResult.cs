@@ -1,0 +1,59 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.Restore;
+
+/// <summary>What a restore measured; nothing in it comes from the plan.</summary>
+/// <param name="Reached">The instant really reached, as the instance says.</param>
+/// <param name="DataLostSeconds">Target − reached, seconds; not below 0.</param>
+/// <param name="Bytes">Bytes read from stores.</param>
+/// <param name="DriverSeconds">Seconds its driver took in all.</param>
+/// <param name="SecondsToReady">From its beginning until it was ready and checked.</param>
+/// <param name="HoldSeconds">Held until somebody decided; null before.</param>
+/// <param name="SecondsToService">From its beginning until clients were let in, hold included; null when they were not.</param>
+/// <param name="ServiceSeconds">Detect + decide + to ready + redirect: what RTO is compared with.</param>
+/// <param name="ReadyAt">When it was ready and checked.</param>
+/// <param name="Checks">What was checked.</param>
+internal sealed record RestoreResult(
+    Instant Reached,
+    double DataLostSeconds,
+    long Bytes,
+    double DriverSeconds,
+    double SecondsToReady,
+    double? HoldSeconds,
+    double? SecondsToService,
+    double ServiceSeconds,
+    Instant ReadyAt,
+    IReadOnlyList<CheckResult> Checks)
+{
+    /// <summary>Reads it off the steps; null until it is ready and checked.</summary>
+    public static RestoreResult? Of(Run run, Instant? started, RestoreQuestion asked, Core.Fleet.Database d)
+    {
+        var measured = RestoreAside.MeasuredBy(run).Where(m => run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
+        if (started is not { } began || measured.LastOrDefault(m => m.Step.Kind == "check") is not { Measured.Checks: { } checks } check
+            || measured.LastOrDefault(m => m.Measured.Reached is not null).Measured?.Reached is not { } text)
+        {
+            return null;
+        }
+
+        var (reached, ready) = (Instants.Parse(text), run[check.Step.Number].EndedAt!.Value);
+        var toReady = (ready - began).TotalSeconds;
+        var hold = run.Plan.Steps.LastOrDefault(s => s.IsHold);
+        var released = run.Plan.Steps.LastOrDefault(s => s.Kind == "release" && run[s.Number].State == StepState.Done);
+        return new RestoreResult(
+            reached,
+            Math.Max(0, (asked.Target - reached).TotalSeconds),
+            measured.Sum(m => m.Measured.Bytes),
+            measured.Sum(m => m.Measured.Seconds),
+            toReady,
+            hold is not null && run[hold.Number].EndedAt is { } decided && run[hold.Number].Choice is not null ? (decided - ready).TotalSeconds : null,
+            released is not null ? (run[released.Number].EndedAt!.Value - began).TotalSeconds : null,
+            d.DetectSeconds + d.DecideSeconds + toReady + d.RedirectSeconds,
+            ready,
+            checks);
+    }
+}

@@ -1,0 +1,144 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.Restore;
+
+/// <summary>What a restore aside and a rehearsal have in common: they carry a path out through the drivers of the database and prove what came of it.</summary>
+internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clock)
+{
+    private const int MostCopiesAvoided = 8;
+
+    /// <summary>Carries a step out.</summary>
+    public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var asked = run.Question<RestoreQuestion>();
+        var measured = await RestoreAside.DoAsync(
+            step, drivers.Named(run.Row.Driver!).Restore, run.Call, asked.Spec(run.Row.Database, run.Row.Id), asked.Planned.Reaches, asked.Query, progress, cancel);
+        var bad = measured.Checks?.Count(c => !c.Passed);
+        return new StepResult(bad switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", _ => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
+    }
+
+    /// <summary>Removes the instance.</summary>
+    public Task UndoAsync(RunContext run, CancellationToken cancel) =>
+        drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, run.Question<RestoreQuestion>().Spec(run.Row.Database, run.Row.Id), cancel);
+
+    /// <summary>Where a copy failed: another copy of the same sets, or another chain, if it reaches as late as was promised.</summary>
+    public (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure)
+    {
+        if (failure is not { Problem: DriverProblem.CopyDamaged or DriverProblem.CopyUnreachable, Copy: not null })
+        {
+            return (null, null);
+        }
+
+        var asked = run.Question<RestoreQuestion>();
+        var db = fleet[run.Row.Database];
+        var avoided = Avoided(run.Run);
+        var answer = PathFinder.Find(db.Subject, new PathQuestion
+        {
+            Target = asked.Target,
+            At = clock.GetCurrentInstant(),
+            Loss = asked.LossOf(fleet.Fleet),
+            Choice = new(new(asked.Host), null, asked.Without is null ? null : new(asked.Without)),
+            Learned = db.Learned,
+            Except = (set, store) => avoided.Contains((set.Value, store.Value)),
+        });
+        return answer.Best is not { } path ? (null, $"no other path is left ({answer.Reason})")
+            : avoided.Count > MostCopiesAvoided ? (null, $"{avoided.Count} copies have failed")
+            : path.Reaches < asked.Planned.Reaches ? (null, $"the next path reaches only {Instants.Write(path.Reaches)}, which is for people to decide")
+            : (RestoreAside.GoOn(db.Subject.Database, run.Run, path, failure.Copy), null);
+
+        // The failing step reads its copies in order: what it says failed is left out from now on, and so is what failed before.
+        HashSet<(string, string)> Avoided(Run r) => [.. RestoreAside.CopiesThatFailed(r), (failure.Copy!.Set.Value, failure.Copy.Store.Value)];
+    }
+
+    /// <summary>What has been measured so far.</summary>
+    public RestoreResult? Measured(RunContext run) =>
+        fleet.Has(run.Row.Database) ? RestoreResult.Of(run.Run, run.Row.Started, run.Question<RestoreQuestion>(), fleet.Fleet.DatabaseById[new(run.Row.Database)]) : null;
+
+    /// <summary>What is kept when it ends.</summary>
+    public Conclusion Conclude(RunContext run, Ending end, string note, bool proves, bool keepsClaim, Instant now)
+    {
+        var asked = run.Question<RestoreQuestion>();
+        var measured = Measured(run);
+        if (end.LeftBehind.Count > 0)
+        {
+            var why = run.Run[end.LeftBehind[0]].Note;
+            note = $"{note}; instance {asked.Instance} could not be removed from {asked.Host} and may still be there{(why is null ? "" : $": {why}")}";
+        }
+
+        ProofRow? proof = null;
+        if (proves && measured is not null && fleet.Fleet.DatabaseById.TryGetValue(new(run.Row.Database), out var d))
+        {
+            proof = new ProofRow
+            {
+                Database = run.Row.Database,
+                At = now,
+                LostSeconds = measured.DataLostSeconds,
+                ServiceSeconds = measured.ServiceSeconds,
+                Passed = measured.Checks.All(c => c.Passed),
+                SizeBytes = d.SizeBytes,
+                Version = d.Version,
+                Loss = asked.Loss,
+                Host = asked.Host,
+                RunId = run.Row.Id,
+            };
+        }
+
+        return new Conclusion(end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, end, note), proof, Learn(run, asked));
+    }
+
+    /// <summary>How speeds compared with the profile: only from what one call moved whole; a step taken up again, or one that goes on where another copy failed, says nothing of its speed.</summary>
+    private static List<PaceRow> Learn(RunContext run, RestoreQuestion asked)
+    {
+        var learned = new List<PaceRow>();
+        if (run.Run.Plan.Steps.Any(s => s.InsteadOf is not null))
+        {
+            return learned;
+        }
+
+        foreach (var (step, m) in RestoreAside.MeasuredBy(run.Run).Where(m => m.Measured is { Bytes: > 0, Seconds: > 0 } && run.Run[m.Step.Number] is { Attempts: 1, TakenUp: 0 }))
+        {
+            var pieces = RestoreAside.PiecesOf(step);
+            if (pieces.Sum(p => p.ProfileSeconds) is > 0 and var profile)
+            {
+                learned.AddRange(pieces.Select(p => p.Store).Distinct().Select(store => new PaceRow { Database = run.Row.Database, Store = store, Host = asked.Host, ProfileSeconds = profile, ActualSeconds = m.Seconds }));
+            }
+        }
+
+        return learned;
+    }
+
+    private static string Body(RunContext run, RestoreQuestion asked, RestoreResult? measured, Ending end, string note) => RunJson.Write(new
+    {
+        run = run.Row.Id,
+        outcome = run.Run.Plan.Steps.LastOrDefault(s => s.IsHold) is { } hold && run.Run[hold.Number].Choice is { } choice && end.State == RunState.Done ? choice == RestoreAside.Release ? "released" : "discarded" : PlanFile.Name(end.State),
+        why = note,
+        begunBy = run.Row.AskedBy,
+        premise = new { loss = asked.Loss, at = Instants.Write(asked.At) },
+        target = Instants.Write(asked.Target),
+        host = asked.Host,
+        instance = asked.Instance,
+        copies = run.Run.Plan.Steps.Where(s => run.Run[s.Number].State == StepState.Done).SelectMany(RestoreAside.PiecesOf).Select(p => $"{p.Set}@{p.Store}"),
+        planned = new { reaches = Instants.Write(asked.Planned.Reaches), lostSeconds = asked.Planned.LostSeconds, seconds = asked.Planned.Seconds, serviceSeconds = asked.Planned.ServiceSeconds, source = asked.Planned.Source },
+        measured = measured is null
+            ? null
+            : new
+            {
+                reached = Instants.Write(measured.Reached),
+                dataLostSeconds = measured.DataLostSeconds,
+                bytes = measured.Bytes,
+                driverSeconds = measured.DriverSeconds,
+                secondsToReady = measured.SecondsToReady,
+                holdSeconds = measured.HoldSeconds,
+                secondsToService = measured.SecondsToService,
+                serviceSecondsWithoutHold = measured.ServiceSeconds,
+                checks = measured.Checks.Select(c => new { name = c.Name, passed = c.Passed, detail = c.Detail }),
+            },
+    });
+}

@@ -1,0 +1,195 @@
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.Features.Live;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+using NpgsqlTypes;
+
+namespace Imbrek.Server.Features.Runs;
+
+/// <summary>
+/// Runs in PostgreSQL. Who takes a run up raises its fence, and every write carries it: of two processes that both believe they have a run, the
+/// older writes nothing. What people decide stands elsewhere and is only read here.
+/// </summary>
+internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
+{
+    /// <summary>How long a run stays with a process that says nothing more.</summary>
+    public const int LeaseSeconds = 6;
+
+    private static readonly string Open = $"state < {(int)RunState.Done} and (state <> {(int)RunState.Held} or said > heard)";
+
+    /// <summary>A run taken up.</summary>
+    public readonly record struct Claimed(Guid Id, long Fence);
+
+    /// <summary>Takes up runs that nobody has, whose drivers can be called here.</summary>
+    public async Task<IReadOnlyList<Claimed>> ClaimAsync(string[] drivers, int most, CancellationToken cancel)
+    {
+        await using var command = source.CreateCommand(
+            $"""
+            update runs set lease_owner = $1, lease_until = now() + interval '{LeaseSeconds} seconds', fence = fence + 1
+            where id in (
+              select id from runs
+              where steps is not null and {Open} and driver = any($2) and (lease_until is null or lease_until < now())
+              order by due limit $3 for update skip locked)
+            returning id, fence
+            """);
+        command.Parameters.AddWithValue(live.Process);
+        command.Parameters.AddWithValue(drivers);
+        command.Parameters.AddWithValue(most);
+        return await ClaimedAsync(command, cancel);
+    }
+
+    /// <summary>Keeps the leases of runs that go on.</summary>
+    /// <returns>Those that are still this process's, with how often people have decided something about each.</returns>
+    public async Task<Dictionary<Guid, int>> RenewAsync(IReadOnlyDictionary<Guid, long> held, CancellationToken cancel)
+    {
+        await using var command = source.CreateCommand(
+            $"""
+            update runs r set lease_until = now() + interval '{LeaseSeconds} seconds'
+            from unnest($1, $2) h (id, fence)
+            where r.id = h.id and r.fence = h.fence and r.lease_owner = $3
+            returning r.id, r.said
+            """);
+        command.Parameters.AddWithValue(held.Keys.ToArray());
+        command.Parameters.AddWithValue(held.Values.ToArray());
+        command.Parameters.AddWithValue(live.Process);
+        var still = new Dictionary<Guid, int>();
+        await using var reader = await command.ExecuteReaderAsync(cancel);
+        while (await reader.ReadAsync(cancel))
+        {
+            still[reader.GetGuid(0)] = reader.GetInt32(1);
+        }
+
+        return still;
+    }
+
+    /// <summary>Gives a run back, so that who waits for it need not wait for the end of its lease.</summary>
+    public async Task GiveBackAsync(Claimed run, CancellationToken cancel)
+    {
+        await using var command = source.CreateCommand("update runs set lease_owner = null, lease_until = null where id = $1 and fence = $2");
+        command.Parameters.AddWithValue(run.Id);
+        command.Parameters.AddWithValue(run.Fence);
+        await command.ExecuteNonQueryAsync(cancel);
+    }
+
+    /// <summary>Raises the fence of a run this process has: a driver call that never ended is refused from then on.</summary>
+    /// <exception cref="LeaseLostException">Another process has the run.</exception>
+    public async Task<Claimed> RaiseAsync(Claimed run, CancellationToken cancel)
+    {
+        await using var command = source.CreateCommand("update runs set fence = fence + 1 where id = $1 and fence = $2 returning id, fence");
+        command.Parameters.AddWithValue(run.Id);
+        command.Parameters.AddWithValue(run.Fence);
+        return await ClaimedAsync(command, cancel) is [var raised] ? raised : throw new LeaseLostException();
+    }
+
+    /// <summary>Reads a run with what people decided about it.</summary>
+    public async Task<(RunRow Row, IReadOnlyList<Decision> Decisions)> ReadAsync(Guid id, CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+
+        // Decisions after the row: what is counted there as said is among them.
+        var row = await data.Runs.AsNoTracking().SingleAsync(r => r.Id == id, cancel);
+        var decisions = await data.Decisions.AsNoTracking().Where(d => d.RunId == id).OrderBy(d => d.Step).ThenBy(d => d.Round).ToListAsync(cancel);
+        return (row, [.. decisions.Select(d => d.ToDecision())]);
+    }
+
+    /// <summary>Keeps how a run stands.</summary>
+    /// <param name="claimed">The run.</param>
+    /// <param name="row">Its row, as it is to be.</param>
+    /// <param name="seen">Where it matters that nobody has cancelled it meanwhile: who had, as far as was seen.</param>
+    /// <param name="within">The connection of a transaction; null for none.</param>
+    /// <param name="cancel">Stops waiting.</param>
+    /// <returns>False when somebody has cancelled it meanwhile, and nothing was kept.</returns>
+    /// <exception cref="LeaseLostException">Another process has the run; nothing was kept.</exception>
+    public async Task<bool> KeepAsync(Claimed claimed, RunRow row, Seen? seen, NpgsqlConnection? within, CancellationToken cancel)
+    {
+        await using var own = within is null ? await source.OpenConnectionAsync(cancel) : null;
+        await using var command = new NpgsqlCommand(
+            """
+            update runs set state = $3, started = $4, ended = $5, attempts = $6, note = $7, steps = $8, result = $9, claim = $10, no_way_back = $11, stored_bytes = $12, heard = $13
+            where id = $1 and fence = $2 and (not $14 or cancelled_by is not distinct from $15)
+            """,
+            within ?? own);
+        command.Parameters.AddWithValue(claimed.Id);
+        command.Parameters.AddWithValue(claimed.Fence);
+        command.Parameters.AddWithValue(row.State);
+        Add(NpgsqlDbType.TimestampTz, row.Started);
+        Add(NpgsqlDbType.TimestampTz, row.Ended);
+        command.Parameters.AddWithValue(row.Attempts);
+        Add(NpgsqlDbType.Text, row.Note);
+        Add(NpgsqlDbType.Jsonb, row.Steps);
+        Add(NpgsqlDbType.Jsonb, row.Result);
+        Add(NpgsqlDbType.Text, row.Claim);
+        command.Parameters.AddWithValue(row.NoWayBack);
+        command.Parameters.AddWithValue(row.StoredBytes);
+        command.Parameters.AddWithValue(row.Said);
+        command.Parameters.AddWithValue(seen is not null);
+        Add(NpgsqlDbType.Text, seen?.CancelledBy);
+        if (await command.ExecuteNonQueryAsync(cancel) == 1)
+        {
+            return true;
+        }
+
+        await using var whose = new NpgsqlCommand("select count(*) from runs where id = $1 and fence = $2", within ?? own);
+        whose.Parameters.AddWithValue(claimed.Id);
+        whose.Parameters.AddWithValue(claimed.Fence);
+        return (long)(await whose.ExecuteScalarAsync(cancel))! == 1 ? false : throw new LeaseLostException();
+
+        void Add(NpgsqlDbType type, object? value) => command.Parameters.Add(new NpgsqlParameter { NpgsqlDbType = type, Value = value ?? DBNull.Value });
+    }
+
+    /// <summary>Keeps how a run ended: its state, its proof, what was learned and its entry in the ledger, all or nothing.</summary>
+    /// <returns>False when somebody has cancelled it meanwhile, and nothing was kept.</returns>
+    /// <exception cref="LeaseLostException">Another process has the run; nothing was kept.</exception>
+    public async Task<bool> EndAsync(Claimed claimed, RunRow row, Seen seen, Conclusion conclusion, string who, Instant now, CancellationToken cancel)
+    {
+        await using var connection = await source.OpenConnectionAsync(cancel);
+        await using var transaction = await connection.BeginTransactionAsync(cancel);
+        if (!await KeepAsync(claimed, row, seen, connection, cancel))
+        {
+            return false;
+        }
+
+        await using var data = ImbrekDatabase.Context(source);
+        data.Database.SetDbConnection(connection);
+        await data.Database.UseTransactionAsync(transaction, cancel);
+        if (conclusion.FreesClaim is { } claim)
+        {
+            await data.Runs.Where(r => r.Claim == claim && r.Id != row.Id && r.State >= (short)RunState.Done).ExecuteUpdateAsync(u => u.SetProperty(r => r.Claim, (string?)null), cancel);
+        }
+
+        data.Paces.AddRange(conclusion.Paces ?? []);
+        if (conclusion.LedgerBody is { } body)
+        {
+            var number = await LedgerTable.AppendAsync(data, now, who, row.Kind, row.Database, body, cancel);
+            if (conclusion.Proof is { } proof)
+            {
+                proof.LedgerNumber = number;
+                data.Proofs.Add(proof);
+            }
+        }
+
+        await data.SaveChangesAsync(cancel);
+        await transaction.CommitAsync(cancel);
+        return true;
+    }
+
+    private static async Task<IReadOnlyList<Claimed>> ClaimedAsync(NpgsqlCommand command, CancellationToken cancel)
+    {
+        var claimed = new List<Claimed>();
+        await using var reader = await command.ExecuteReaderAsync(cancel);
+        while (await reader.ReadAsync(cancel))
+        {
+            claimed.Add(new(reader.GetGuid(0), reader.GetInt64(1)));
+        }
+
+        return claimed;
+    }
+
+    /// <summary>Who had cancelled a run, as far as was seen; null for nobody.</summary>
+    public sealed record Seen(string? CancelledBy);
+}
+
+/// <summary>Another process has taken the run: nothing of it may be touched any more, which is no cancellation that has it undone.</summary>
+internal sealed class LeaseLostException() : Exception("another process has taken the run");

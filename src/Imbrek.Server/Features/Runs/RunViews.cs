@@ -1,0 +1,192 @@
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Removal;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs;
+
+/// <summary>A run in a list.</summary>
+/// <param name="Kind">The kind of task it is of, or the kind of run.</param>
+/// <param name="Plan">The plan it is of; null when of none.</param>
+/// <param name="Instance">The instance it makes or removes, as "host/instance"; null when none.</param>
+/// <param name="Like">How many runs of the task on the database failed for the same reason, this one included; 1 for a run by itself.</param>
+/// <param name="FirstLike">When the first of them was due.</param>
+internal sealed record RunLine(
+    Guid Id,
+    string? Plan,
+    string? Task,
+    string Kind,
+    string Database,
+    string DatabaseName,
+    Instant Due,
+    RunState State,
+    Instant? Started,
+    Instant? Ended,
+    int Attempts,
+    long DataBytes,
+    long StoredBytes,
+    double ExpectedSeconds,
+    string? Set,
+    string? Note,
+    string? Oddity,
+    Guid? After,
+    string? AskedBy,
+    string? Instance,
+    int Like,
+    Instant? FirstLike)
+{
+    public static RunLine Of(RunRow r, FleetState fleet, int like = 1, Instant? first = null) => new(
+        r.Id,
+        r.Plan,
+        r.Task,
+        r.Kind,
+        r.Database,
+        fleet.Has(r.Database) ? fleet[r.Database].Subject.Database.Name : r.Database,
+        r.Due,
+        r.StateIs,
+        r.Started,
+        r.Ended,
+        r.Attempts,
+        r.DataBytes,
+        r.StoredBytes,
+        r.ExpectedSeconds,
+        r.SetId,
+        r.Note,
+        r.Oddity,
+        r.AfterId,
+        r.AskedBy,
+        InstanceOf(r),
+        like,
+        first);
+
+    private static string? InstanceOf(RunRow r) => r.Kind switch
+    {
+        RemovalKind.KindName when r.Question is { } q => RunJson.Read<RemovalKind.Question>(q) is var asked ? RestoreQuestion.ClaimOf(asked.Host, asked.Instance) : null,
+        _ when r.Question is { } q => RunJson.Read<RestoreQuestion>(q).Claim,
+        _ => null,
+    };
+}
+
+/// <summary>A step of a run.</summary>
+/// <param name="TakenUp">How often another process went on with it.</param>
+/// <param name="Choices">What people may choose here now; empty when they are not asked.</param>
+internal sealed record RunStepView(
+    int Number,
+    string Kind,
+    string Title,
+    string? Subject,
+    IReadOnlyList<int> After,
+    string Owner,
+    bool Hold,
+    StepState State,
+    double? PlannedSeconds,
+    string? PlannedFrom,
+    Instant? Started,
+    Instant? Ended,
+    double? MeasuredSeconds,
+    long? MeasuredBytes,
+    double Share,
+    string? Note,
+    int Attempts,
+    int TakenUp,
+    IReadOnlyList<string> Choices,
+    string? Choice,
+    string? DecidedBy);
+
+/// <summary>A line of a run's log.</summary>
+internal sealed record RunLogLine(Instant At, string Text);
+
+/// <summary>What a restore was asked for, promised and measured.</summary>
+/// <param name="Standing">Whether its instance is still there.</param>
+internal sealed record RestoreView(
+    string Host,
+    string Instance,
+    string Loss,
+    Instant Target,
+    RestoreQuestion.Promise Planned,
+    double? RpoSeconds,
+    double? RtoSeconds,
+    RestoreResult? Measured,
+    bool Standing);
+
+/// <summary>A run of any kind.</summary>
+/// <param name="Cancellable">Whether it can still be cancelled.</param>
+/// <param name="CancelledBy">Who cancelled it; null when nobody did.</param>
+/// <param name="Restore">For a restore or rehearsal; null for others.</param>
+internal sealed record RunView(
+    RunLine Run,
+    IReadOnlyList<RunStepView> Steps,
+    bool Cancellable,
+    string? CancelledBy,
+    RestoreView? Restore,
+    IReadOnlyList<RunLogLine> Log,
+    IReadOnlyList<RunLine> Followed,
+    double? UsualSeconds,
+    double? UsualBytes)
+{
+    /// <summary>The steps of a row, with what may be decided about them now.</summary>
+    public static IReadOnlyList<RunStepView> StepsOf(RunRow row, IReadOnlyList<Decision> decisions, Instant now)
+    {
+        if (row.Steps is null)
+        {
+            return [];
+        }
+
+        var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
+        var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
+        return
+        [
+            .. run.Plan.Steps.Select(s => (Step: s, Is: run[s.Number], Measured: Measured(run, s))).Select(x => new RunStepView(
+                x.Step.Number,
+                x.Step.Kind,
+                x.Step.Title,
+                x.Step.Subject,
+                x.Step.After,
+                x.Step.Owner,
+                x.Step.IsHold,
+                x.Is.State,
+                x.Step.ExpectedSeconds,
+                x.Step.ExpectedFrom,
+                x.Is.StartedAt,
+                x.Is.EndedAt,
+                x.Measured?.Seconds,
+                x.Measured?.Bytes,
+                x.Is.Share,
+                x.Is.Note,
+                x.Is.Attempts,
+                x.Is.TakenUp,
+                !ask.Contains(x.Step.Number) ? [] : x.Step.IsHold ? x.Step.Choices : [Step.Approve, Step.Refuse],
+                x.Is.Choice,
+                x.Is.DecidedBy)),
+        ];
+
+        static RestoreAside.Measured? Measured(Run run, Step s) =>
+            run[s.Number].Measured is null ? null : RestoreAside.MeasuredBy(run).First(m => m.Step.Number == s.Number).Measured is { Seconds: > 0 } m ? m : null;
+    }
+
+    /// <summary>What a restore was asked for; null for a run of another kind.</summary>
+    public static RestoreView? RestoreOf(RunRow r, FleetState fleet)
+    {
+        if (r.Question is null || r.Kind == RemovalKind.KindName)
+        {
+            return null;
+        }
+
+        var asked = RunJson.Read<RestoreQuestion>(r.Question);
+        var objective = fleet.Has(r.Database) ? fleet[r.Database].Subject.Objective : null;
+        return new RestoreView(
+            asked.Host,
+            asked.Instance,
+            asked.Loss,
+            asked.Target,
+            asked.Planned,
+            objective?.RpoSeconds,
+            objective?.RtoSeconds,
+            r.Result is null ? null : RunJson.Read<RestoreResult>(r.Result),
+            r.Claim is not null && r.StateIs.IsOver());
+    }
+}

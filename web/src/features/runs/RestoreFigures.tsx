@@ -1,0 +1,61 @@
+import Box from '@mui/material/Box';
+import type { Schemas } from '../../api/client';
+import { useZone } from '../../app/places';
+import { Figure } from '../../shared/Figure';
+import { bytes, duration, localTime } from '../../shared/format';
+import { SideSection } from '../../shared/SideSection';
+
+/** What a restore promised and measured, side by side, and what was checked. */
+export function RestoreFigures({ restore }: { restore: Schemas['RestoreView'] }) {
+  const zone = useZone();
+  const { measured: m, planned } = restore;
+  return (
+    <>
+      <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25, mb: 2 }}>
+        <Figure
+          word="planned"
+          prefix="back in"
+          seconds={planned.serviceSeconds}
+          limit={restore.rtoSeconds}
+          note={planned.source === 'learned' ? 'learned from finished runs' : "from the engine's profile"}
+        />
+        <Figure
+          word={m ? 'measured, without the hold' : 'measured'}
+          prefix="back in"
+          seconds={m?.serviceSeconds}
+          limit={restore.rtoSeconds}
+          unknown="it is not ready yet"
+        />
+        <Figure
+          word="data lost"
+          seconds={m ? m.dataLostSeconds : planned.lostSeconds}
+          limit={restore.rpoSeconds}
+          note={m ? `measured: it reached ${localTime(m.reached, zone)}` : 'planned'}
+        />
+        {m && <Figure word="until ready and checked" seconds={m.secondsToReady} note="measured" />}
+        {m?.holdSeconds != null && <Figure word="held" seconds={m.holdSeconds} note="measured, shown apart" />}
+        {m?.secondsToService != null && (
+          <Figure word="until service, hold included" seconds={m.secondsToService} note="measured" />
+        )}
+        {m && m.bytes > 0 && (
+          <Box sx={{ color: 'text.secondary' }}>
+            {bytes(m.bytes)} read; the engine worked for {duration(m.driverSeconds)}
+          </Box>
+        )}
+      </Box>
+      {m && (
+        <SideSection title="Checks">
+          {m.checks.map((c) => (
+            <Box key={c.name} sx={{ py: 0.4, borderTop: 1, borderColor: 'divider' }}>
+              <b>{c.name}</b>{' '}
+              <Box component="span" sx={{ color: c.passed ? 'primary.main' : 'error.main', fontWeight: 650 }}>
+                {c.passed ? 'passed' : 'did not pass'}
+              </Box>
+              <Box sx={{ fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>{c.detail}</Box>
+            </Box>
+          ))}
+        </SideSection>
+      )}
+    </>
+  );
+}

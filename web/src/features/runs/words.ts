@@ -1,0 +1,42 @@
+import type { Schemas } from '../../api/client';
+import { kindWord } from '../plans/draft';
+
+/** What a run does, in a word or two. */
+export const runKindWord: Record<string, string> = {
+  ...kindWord,
+  restore: 'Restore aside',
+  rehearsal: 'Rehearsal',
+  removal: 'Removal',
+};
+
+/** Where a run stands. */
+export const stateWord: Record<Schemas['RunState'], string> = {
+  waiting: 'waits',
+  running: 'under way',
+  held: 'waits for a decision',
+  undoing: 'is being undone',
+  done: 'done',
+  failed: 'failed',
+  leftOut: 'left out',
+  cancelled: 'ended by hand',
+};
+
+/** The colour of a state in lists and headings, by palette name. */
+export const stateColour = (state: Schemas['RunState'], usual: string) =>
+  state === 'failed'
+    ? 'verdict.breached'
+    : state === 'leftOut' || state === 'held' || state === 'undoing'
+      ? 'verdict.atRisk'
+      : usual;
+
+/** Seconds a run took; null while it is not over. */
+export const took = (r: Schemas['RunLine']) =>
+  r.started && r.ended ? (Date.parse(r.ended) - Date.parse(r.started)) / 1000 : null;
+
+/** What choosing at a step does, in words for its button. */
+export const choiceWord: Record<string, string> = {
+  release: 'Release: let clients in',
+  'throw-away': 'Throw away',
+  approve: 'Approve',
+  refuse: 'Refuse',
+};
