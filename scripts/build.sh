@@ -26,13 +26,19 @@ publish() {
 build_cli() { publish src/Imbrek.Cli cli "$here/src/Imbrek.Core" "$here/src/Imbrek.Cli"; }
 
 build_server() {
-  publish src/Imbrek.Server server "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.StandIn" "$here/src/Imbrek.Server"
+  publish src/Imbrek.Server server "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.Server"
 }
 
-# The web app; its client is made from the API description that building the server writes.
+# The server with the simulated world as its guest.
+build_demo() {
+  publish src/Imbrek.Demo demo "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.StandIn" "$here/src/Imbrek.Server" "$here/src/Imbrek.Demo"
+}
+
+# The web app; its client is made from the API description that building the demo writes, which has all of it.
 build_web() {
+  build_demo
   need_web_packages
-  if stale "$here/web/dist/.built" "$here/web/src" "$here/web/index.html" "$here/web/package-lock.json" "$here/web/vite.config.ts" "$here/src/Imbrek.Server/openapi.json"; then
+  if stale "$here/web/dist/.built" "$here/web/src" "$here/web/index.html" "$here/web/package-lock.json" "$here/web/vite.config.ts" "$here/src/Imbrek.Demo/openapi.json"; then
     echo "Building the web app…" >&2
     if ! (cd "$here/web" && npm run --silent api && npm run --silent build) >"$here/out/web.log" 2>&1; then
       cat "$here/out/web.log" >&2

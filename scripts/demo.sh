@@ -51,7 +51,6 @@ stop() {
 demo() {
   need_toolchain
   need_postgresql
-  build_server
   build_web
   trap stop EXIT
   trap 'exit 130' INT
@@ -76,8 +75,8 @@ demo() {
   secret=$(od -An -N16 -tx1 /dev/urandom | tr -d ' \n')
   IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
     IMBREK_WEBHOOK_SECRET=$secret IMBREK_WEBHOOK="http://127.0.0.1:$port/webhook-receiver/$secret" \
-    "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$world" \
-    --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" &
+    "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$world" \
+    --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" &
   server=$!
   until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do
     if ! kill -0 "$server" 2>/dev/null; then

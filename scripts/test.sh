@@ -91,14 +91,13 @@ for name in Core StandIn; do
   count_suite "$name"
 done
 
-build_server
 build_web
 began=$SECONDS
 pg_create e2e
 port=$(free_port 8520)
 IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
-  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
-  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" >"$here/out/e2e-server.log" 2>&1 &
+  "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
+  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
 for _ in $(seq 900); do
   curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1 && break

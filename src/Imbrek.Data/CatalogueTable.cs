@@ -58,20 +58,84 @@ public static class CatalogueTable
         await merge.ExecuteNonQueryAsync(cancel);
     }
 
+    /// <summary>Adds to a batch what brings a few sets up to date, as long as a run still has a fence; copies that a set no longer lists stay.</summary>
+    /// <param name="batch">The batch.</param>
+    /// <param name="sets">The sets.</param>
+    /// <param name="run">The run whose work they are.</param>
+    /// <param name="fence">The fence it must have; with another one nothing is written.</param>
+    public static void Add(NpgsqlBatch batch, IReadOnlyCollection<BackupSet> sets, Guid run, long fence)
+    {
+        const string Held = "exists (select 1 from runs where id = $1 and fence = $2)";
+        foreach (var s in sets)
+        {
+            var set = new NpgsqlBatchCommand(
+                $"""
+                insert into backup_sets ({SetColumns}) select $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17 where {Held}
+                  on conflict (database, id) do update set finished_at = excluded.finished_at, data_bytes = excluded.data_bytes
+                """);
+            Put(set, NpgsqlDbType.Uuid, run);
+            Put(set, NpgsqlDbType.Bigint, fence);
+            Put(set, NpgsqlDbType.Text, s.Database.Value);
+            Put(set, NpgsqlDbType.Text, s.Id.Value);
+            Put(set, NpgsqlDbType.Smallint, (short)s.Kind);
+            Put(set, NpgsqlDbType.Integer, s.Branch);
+            Put(set, NpgsqlDbType.Text, s.Parent?.Value);
+            Put(set, NpgsqlDbType.Bigint, s.FromPosition);
+            Put(set, NpgsqlDbType.Bigint, s.ToPosition);
+            Put(set, NpgsqlDbType.TimestampTz, s.CoversFrom);
+            Put(set, NpgsqlDbType.TimestampTz, s.CoversTo);
+            Put(set, NpgsqlDbType.TimestampTz, s.FinishedAt);
+            Put(set, NpgsqlDbType.Bigint, s.DataBytes);
+            Put(set, NpgsqlDbType.Boolean, s.OutsideChain);
+            Put(set, NpgsqlDbType.Boolean, s.RollForward);
+            Put(set, NpgsqlDbType.Array | NpgsqlDbType.Text, s.UsableOn?.Select(h => h.Value).ToArray());
+            Put(set, NpgsqlDbType.Text, s.Key);
+            batch.BatchCommands.Add(set);
+            foreach (var c in s.Copies)
+            {
+                var copy = new NpgsqlBatchCommand(
+                    $"""
+                    insert into backup_copies ({CopyColumns}) select $3, $4, $5, $6, $7, $8, $9, $10 where {Held}
+                      on conflict (database, set_id, store) do update set available_at = excluded.available_at, removed_at = excluded.removed_at,
+                        locked_until = excluded.locked_until, stored_bytes = excluded.stored_bytes, state = excluded.state
+                    """);
+                Put(copy, NpgsqlDbType.Uuid, run);
+                Put(copy, NpgsqlDbType.Bigint, fence);
+                Put(copy, NpgsqlDbType.Text, s.Database.Value);
+                Put(copy, NpgsqlDbType.Text, s.Id.Value);
+                Put(copy, NpgsqlDbType.Text, c.Store.Value);
+                Put(copy, NpgsqlDbType.TimestampTz, c.AvailableAt);
+                Put(copy, NpgsqlDbType.TimestampTz, c.RemovedAt);
+                Put(copy, NpgsqlDbType.TimestampTz, c.LockedUntil);
+                Put(copy, NpgsqlDbType.Bigint, c.StoredBytes);
+                Put(copy, NpgsqlDbType.Smallint, (short)c.State);
+                batch.BatchCommands.Add(copy);
+            }
+        }
+
+        static void Put(NpgsqlBatchCommand command, NpgsqlDbType type, object? value) =>
+            command.Parameters.Add(new NpgsqlParameter { NpgsqlDbType = type, Value = value ?? DBNull.Value });
+    }
+
     /// <summary>Reads the sets of some databases, or of all.</summary>
     /// <param name="connection">An open connection.</param>
     /// <param name="databases">Whose sets; null for all.</param>
     /// <param name="cancel">Stops reading.</param>
-    public static async Task<BackupCatalogue> ReadAsync(NpgsqlConnection connection, IReadOnlyCollection<string>? databases, CancellationToken cancel)
+    public static Task<BackupCatalogue> ReadAsync(NpgsqlConnection connection, IReadOnlyCollection<string>? databases, CancellationToken cancel) =>
+        Task.Run(() => Read(connection, databases, cancel), cancel);
+
+    /// <summary>Row by row without waiting between two: of a million rows every wait would be felt.</summary>
+    private static BackupCatalogue Read(NpgsqlConnection connection, IReadOnlyCollection<string>? databases, CancellationToken cancel)
     {
         var where = databases is null ? "" : "where database = any(@databases)";
         var copies = new Dictionary<(string, string), List<BackupCopy>>();
         var known = new Dictionary<string, string>();
-        await using (var command = Command($"select {CopyColumns} from backup_copies {where} order by available_at, store"))
-        await using (var r = await command.ExecuteReaderAsync(cancel))
+        using (var command = Command($"select {CopyColumns} from backup_copies {where}"))
+        using (var r = command.ExecuteReader())
         {
-            while (await r.ReadAsync(cancel))
+            while (r.Read())
             {
+                cancel.ThrowIfCancellationRequested();
                 var key = (Same(r.GetString(0)), r.GetString(1));
                 if (!copies.TryGetValue(key, out var list))
                 {
@@ -81,20 +145,27 @@ public static class CatalogueTable
                 list.Add(new BackupCopy(
                     new(Same(r.GetString(2))),
                     r.GetFieldValue<Instant>(3),
-                    await r.IsDBNullAsync(4, cancel) ? null : r.GetFieldValue<Instant>(4),
-                    await r.IsDBNullAsync(5, cancel) ? null : r.GetFieldValue<Instant>(5),
+                    r.IsDBNull(4) ? null : r.GetFieldValue<Instant>(4),
+                    r.IsDBNull(5) ? null : r.GetFieldValue<Instant>(5),
                     r.GetInt64(6),
                     (CopyState)r.GetInt16(7)));
             }
         }
 
+        // Few sets have more than one copy: cheaper than to have all of them sorted.
+        foreach (var several in copies.Values.Where(c => c.Count > 1))
+        {
+            several.Sort((a, b) => a.AvailableAt != b.AvailableAt ? a.AvailableAt.CompareTo(b.AvailableAt) : string.CompareOrdinal(a.Store.Value, b.Store.Value));
+        }
+
         var catalogues = new List<DatabaseCatalogue>();
         var current = new List<BackupSet>();
-        await using (var command = Command($"select {SetColumns} from backup_sets {where} order by database, covers_to, id"))
-        await using (var r = await command.ExecuteReaderAsync(cancel))
+        using (var command = Command($"select {SetColumns} from backup_sets {where} order by database, covers_to, id"))
+        using (var r = command.ExecuteReader())
         {
-            while (await r.ReadAsync(cancel))
+            while (r.Read())
             {
+                cancel.ThrowIfCancellationRequested();
                 var database = Same(r.GetString(0));
                 var id = r.GetString(1);
                 if (current.Count > 0 && current[0].Database.Value != database)

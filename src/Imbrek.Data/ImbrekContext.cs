@@ -35,7 +35,8 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<HappeningRow> Happenings => Set<HappeningRow>();
 
-    public DbSet<WorldRow> Worlds => Set<WorldRow>();
+    /// <summary>Who decides what starts.</summary>
+    public DbSet<DispatchRow> Dispatches => Set<DispatchRow>();
 
     public DbSet<PlanVersionRow> PlanVersions => Set<PlanVersionRow>();
 
@@ -139,10 +140,10 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => r.At);
             e.HasIndex(r => new { r.Database, r.At });
         });
-        builder.Entity<WorldRow>(e =>
+        builder.Entity<DispatchRow>(e =>
         {
-            e.ToTable("worlds");
-            e.Property(r => r.State).HasColumnType("jsonb");
+            e.ToTable("dispatch");
+            e.Property(r => r.Id).ValueGeneratedNever();
         });
         builder.Entity<PlanVersionRow>(e =>
         {

@@ -174,22 +174,14 @@ public sealed class HappeningRow
     public string Text { get; set; } = "";
 }
 
-/// <summary>What the simulated world remembers; one row.</summary>
-public sealed class WorldRow
+/// <summary>Who decides what starts, and how far that has been decided; one row.</summary>
+public sealed class DispatchRow
 {
     public int Id { get; set; }
 
-    /// <summary>Counts the processes that have led the world: one that finds another number does so no longer.</summary>
+    /// <summary>Counts the processes that have led: one that finds another number does so no longer.</summary>
     public int Lead { get; set; }
 
-    public string State { get; set; } = "{}";
-
-    /// <summary>The instant that was "now" when the demo was made.</summary>
-    public Instant MadeAt { get; set; }
-
-    /// <summary>How many days of history it has.</summary>
-    public int HistoryDays { get; set; }
-
-    /// <summary>Seconds of the world a second of the wall clock; 0 is paused.</summary>
-    public double Pace { get; set; }
+    /// <summary>Up to when it was decided what starts.</summary>
+    public Instant DecidedTo { get; set; }
 }

@@ -8,10 +8,13 @@ namespace Imbrek.StandIn;
 /// </summary>
 /// <param name="gate">Serializes all that touches the world.</param>
 /// <param name="now">The world's clock, milliseconds.</param>
+/// <param name="held">Whether who waited is told only by <see cref="Release"/>: the world keeps what it answers first.</param>
 /// <param name="inline">Whether what waited goes on at once, inside the world's own step: history runs in one thread and one order.</param>
-internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
+internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inline)
 {
     private readonly HashSet<Action<Exception>> pending = [];
+    private readonly List<Action> answered = [];
+    private bool urgentAnswered;
     private TaskCompletionSource? nobodyThinks;
     private bool over;
     private int engaged;
@@ -19,6 +22,9 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
 
     /// <summary>Whether somebody who is engaged does not wait for the world.</summary>
     public bool Think => engaged > 0 && engaged > waiting;
+
+    /// <summary>Whether time must stand still: somebody thinks, or is to be told something at once.</summary>
+    public bool Stop => urgentAnswered || Think;
 
     /// <summary>Somebody acts in the world from now on, until what is returned is disposed of.</summary>
     public IDisposable Engage()
@@ -68,13 +74,15 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
     /// <param name="begin">Begins it, and is given what to call when it is done.</param>
     /// <param name="cancel">Ends the waiting.</param>
     /// <param name="undo">What to do then.</param>
-    /// <param name="failing">Is given what to call when it fails.</param>
+    /// <param name="failing">Is given, first, what to call when it fails.</param>
+    /// <param name="urgent">Whether time stands still until who waited has been told; otherwise it may go on to the end of the step.</param>
     /// <returns>When it happened, by the world's clock, milliseconds.</returns>
-    public Task<long> Await(Action<Action> begin, CancellationToken cancel, Action? undo = null, Action<Action<Exception>>? failing = null)
+    public Task<long> Await(Action<Action> begin, CancellationToken cancel, Action? undo = null, Action<Action<Exception>>? failing = null, bool urgent = true)
     {
         var source = new TaskCompletionSource<long>(inline ? TaskCreationOptions.None : TaskCreationOptions.RunContinuationsAsynchronously);
         var settled = false;
         void Fail(Exception e) => Settle(() => source.TrySetException(e));
+        void End(Exception e) => Settle(() => source.TrySetException(e), atOnce: true);
         lock (gate)
         {
             if (over)
@@ -83,20 +91,39 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
             }
 
             waiting++;
-            pending.Add(Fail);
-            begin(() => Settle(() => source.TrySetResult(now())));
+            pending.Add(End);
             failing?.Invoke(Fail);
+            begin(() =>
+            {
+                var when = now();
+                Settle(() => source.TrySetResult(when));
+            });
             TellIfNobodyThinks();
         }
 
         // What waited thinks again from here on: time stands still until it waits anew.
-        void Settle(Action complete)
+        void Settle(Action complete, bool atOnce = false)
         {
-            if (!settled)
+            if (settled)
             {
-                settled = true;
+                return;
+            }
+
+            settled = true;
+            pending.Remove(End);
+            if (held && !atOnce)
+            {
+                urgentAnswered |= urgent;
+                answered.Add(Complete);
+            }
+            else
+            {
+                Complete();
+            }
+
+            void Complete()
+            {
                 waiting--;
-                pending.Remove(Fail);
                 complete();
             }
         }
@@ -111,7 +138,7 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
             lock (gate)
             {
                 undo?.Invoke();
-                Settle(() => source.TrySetCanceled(cancel));
+                Settle(() => source.TrySetCanceled(cancel), atOnce: true);
             }
         });
         return source.Task.ContinueWith(
@@ -123,6 +150,21 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool inline)
             CancellationToken.None,
             TaskContinuationOptions.ExecuteSynchronously,
             TaskScheduler.Default).Unwrap();
+    }
+
+    /// <summary>Tells those who waited what came of it; what is told has been kept.</summary>
+    public void Release()
+    {
+        lock (gate)
+        {
+            urgentAnswered = false;
+            foreach (var tell in answered)
+            {
+                tell();
+            }
+
+            answered.Clear();
+        }
     }
 
     private static DriverGoneException Gone() => new("the world has been let go of");

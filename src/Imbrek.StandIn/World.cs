@@ -22,12 +22,14 @@ public sealed class World : IDisposable
     private readonly Dictionary<Id<Database>, SimulatedDatabase> databases;
     private readonly Dictionary<Id<Store>, PackStore> packs;
     private readonly FairShare network = new();
-    private readonly PlanRunner plans;
-    private readonly PriorityQueue<Action, (long Time, long Number)> queue = new();
+    private readonly OwnPlans? plans;
+    private readonly WorldJournal? journal;
+    private readonly Dictionary<Guid, string> answers = [];
+    private readonly Dictionary<Guid, long> fences = [];
     private readonly List<WorldChange> changes = [];
     private readonly Dictionary<Id<Store>, long> stored = [];
     private readonly bool inHistory;
-    private long number;
+    private int historyDays;
     private long now;
 
     /// <summary>Begins a world at the start of its history, or goes on where one stopped.</summary>
@@ -37,7 +39,14 @@ public sealed class World : IDisposable
     /// <param name="known">The sets that the product knows of; only with <paramref name="resume"/>.</param>
     /// <param name="pauses">Times in which runs do not start.</param>
     public World(string folder, WorldScript script, WorldState? resume = null, IEnumerable<BackupSet>? known = null, IReadOnlyList<Blackout>? pauses = null)
+        : this(folder, script, resume, known, pauses, null, [])
     {
+    }
+
+    private World(
+        string folder, WorldScript script, WorldState? resume, IEnumerable<BackupSet>? known, IReadOnlyList<Blackout>? pauses, WorldJournal? journal, Dictionary<Guid, string> answered)
+    {
+        (this.journal, answers, historyDays) = (journal, answered, resume?.HistoryDays ?? 0);
         this.script = script;
         Folder = folder;
         Fleet = script.Fleet;
@@ -50,10 +59,11 @@ public sealed class World : IDisposable
         Routes.SetCapacities(network, Fleet);
         network.Advance(now);
         Faults = new Faults(this, resume);
-        Outsiders = new Outsiders(Gate, () => now, inHistory);
-        plans = new PlanRunner(this);
-        plans.Pause(pauses ?? []);
-        plans.Load();
+        Agenda = new Agenda(now);
+        Outsiders = new Outsiders(Gate, () => now, held: journal is not null, inHistory);
+        Work = new BackupWork(this);
+        KeepLogs();
+        plans = journal is null ? new OwnPlans(this, pauses ?? []) : null;
         if (resume is null)
         {
             ScheduleHistory();
@@ -63,6 +73,9 @@ public sealed class World : IDisposable
             Resume(resume, known ?? []);
         }
     }
+
+    /// <summary>Seconds of the world a second of the wall clock, as whoever leads it decided; 0 is paused.</summary>
+    public double Pace { get; set; } = 1;
 
     /// <summary>Serializes all that touches the world.</summary>
     public Lock Gate { get; } = new();
@@ -83,7 +96,7 @@ public sealed class World : IDisposable
         {
             lock (Gate)
             {
-                var next = Math.Min(network.NextDone(), queue.TryPeek(out _, out var due) ? due.Time : double.PositiveInfinity);
+                var next = Math.Min(network.NextDone(), Agenda.Next == long.MaxValue ? double.PositiveInfinity : Agenda.Next);
                 return double.IsPositiveInfinity(next) ? null : Instant.FromUnixTimeMilliseconds((long)Math.Ceiling(next));
             }
         }
@@ -112,29 +125,28 @@ public sealed class World : IDisposable
             var end = to.ToUnixTimeMilliseconds();
             while (true)
             {
-                if (Outsiders.Think && !evenIfSomebodyThinks)
+                if (Outsiders.Stop && !evenIfSomebodyThinks)
                 {
                     return false;
                 }
 
                 var flow = network.NextDone();
-                var due = queue.TryPeek(out _, out var first) ? first.Time : long.MaxValue;
-                var next = Math.Min(Math.Ceiling(flow), due);
+                var next = Math.Min(Math.Ceiling(flow), Agenda.Next);
                 if (next > end)
                 {
                     break;
                 }
 
                 Volatile.Write(ref now, Math.Max(now, (long)next));
+                Agenda.Reach(now);
                 network.Advance(now);
-                while (queue.TryPeek(out _, out first) && first.Time <= now)
-                {
-                    queue.Dequeue()();
-                }
+                Agenda.Advance(now);
             }
 
             Volatile.Write(ref now, Math.Max(now, end));
+            Agenda.Reach(now);
             network.Advance(now);
+            Agenda.Advance(now);
             foreach (var pack in packs.Values)
             {
                 pack.Flush();
@@ -175,6 +187,9 @@ public sealed class World : IDisposable
             return new WorldState
             {
                 Now = now,
+                Pace = Pace,
+                MadeAt = script.Now,
+                HistoryDays = historyDays,
                 Databases = databases.ToDictionary(d => d.Key.Value, d => d.Value.Remember()),
                 FullStores = [.. Faults.FullStores],
                 DownLinks = [.. Faults.DownLinks],
@@ -182,10 +197,92 @@ public sealed class World : IDisposable
                 Hanging = [.. Faults.Hanging],
                 Open =
                 [
-                    .. plans.Open.Select(o => new WorldState.OpenRun(
+                    .. (plans?.Rules.Open ?? []).Select(o => new OpenRun(
                         o.Series.Plan.Id.Value, o.Task.Id, o.Task.Kind.ToString(), o.Database.Id.Value, o.Due.ToUnixTimeMilliseconds(), o.Attempts, o.Task.OutsideChain, o.Set?.Value, o.Trigger?.Run, o.Trigger?.Set?.Value, o.AskedBy)),
                 ],
             };
+        }
+    }
+
+    /// <summary>Opens a world that others act in: it keeps itself in its folder, answers nobody before it has, and never turns back behind what it answered.</summary>
+    /// <exception cref="InvalidOperationException">There is no world in the folder.</exception>
+    /// <param name="folder">The folder.</param>
+    /// <param name="scriptOf">The script that the world was made by.</param>
+    public static World Open(string folder, Func<WorldState, WorldScript> scriptOf)
+    {
+        var (journal, kept) = WorldJournal.Open(folder);
+        var state = kept.State ?? throw new InvalidOperationException($"{folder} holds no world");
+        return new World(folder, scriptOf(state), state, kept.Sets, [], journal, kept.Answers) { Pace = state.Pace };
+    }
+
+    /// <summary>What a world in a folder last kept of its clock, for those who only look; null when it cannot be read now.</summary>
+    public static (Instant Now, double Pace)? LastKept(string folder) => WorldJournal.Peek(folder) is { } s ? (Instant.FromUnixTimeMilliseconds(s.Now), s.Pace) : null;
+
+    /// <summary>Whether a folder holds a world that can be opened.</summary>
+    public static bool IsIn(string folder) => WorldJournal.IsIn(folder);
+
+    /// <summary>Keeps a world that has lived its history, to be opened by others.</summary>
+    /// <param name="historyDays">How many days of history it has.</param>
+    public void KeepForOthers(int historyDays)
+    {
+        lock (Gate)
+        {
+            this.historyDays = historyDays;
+            using var own = WorldJournal.Open(Folder).Journal;
+            foreach (var set in Sets.Where(s => s.Copies.Any(c => c.RemovedAt is null)))
+            {
+                own.Add(set);
+            }
+
+            own.Keep(Remember());
+        }
+    }
+
+    /// <summary>Keeps what has happened, and then tells those who waited for it.</summary>
+    public void KeepAndAnswer()
+    {
+        lock (Gate)
+        {
+            journal!.Keep(Remember());
+            Outsiders.Release();
+        }
+    }
+
+    /// <summary>A call comes: its fence counts from now on. Gives the set that its run took before, if it took one.</summary>
+    /// <exception cref="DriverException">A later call of the run was here.</exception>
+    internal BackupSet? Enter(RunCall call)
+    {
+        lock (Gate)
+        {
+            if (IsStale(call) is { } stale)
+            {
+                throw stale;
+            }
+
+            fences[call.Run] = call.Fence;
+            return answers.TryGetValue(call.Run, out var key) && key.Split('/') is [var database, var set] && databases[new(database)].Sets.TryGetValue(set, out var made) ? made : null;
+        }
+    }
+
+    internal DriverException? IsStale(RunCall call) => fences.GetValueOrDefault(call.Run) > call.Fence
+        ? new DriverException(DriverProblem.Stale, $"a later process has this run: fence {fences[call.Run]} was heard, this call carries {call.Fence}")
+        : null;
+
+    /// <summary>Remembers which set a run took.</summary>
+    internal void Answer(Guid run, BackupSet set)
+    {
+        var key = Key(set.Database, set.Id);
+        answers[run] = key;
+        journal?.Add(run, key);
+    }
+
+    /// <summary>Databases that no task asks for log need not remember theirs.</summary>
+    private void KeepLogs()
+    {
+        var logged = Series.Of(Fleet).Where(s => s.Task.Kind == TaskKind.Log).Select(s => s.Database.Id).ToHashSet();
+        foreach (var d in databases.Values)
+        {
+            d.KeepLog(logged.Contains(d.Database.Id));
         }
     }
 
@@ -195,7 +292,8 @@ public sealed class World : IDisposable
         lock (Gate)
         {
             Fleet = Fleet.WithPlans(changed.Where(p => p.Tasks.All(t => t.Stores.All(Fleet.Stores.ContainsKey))));
-            plans.Load();
+            KeepLogs();
+            plans?.Rules.Load(Fleet);
         }
     }
 
@@ -204,16 +302,16 @@ public sealed class World : IDisposable
     {
         lock (Gate)
         {
-            plans.Pause(blackouts);
+            plans?.Rules.Pause(blackouts);
         }
     }
 
     /// <summary>Takes up a run somebody asked for, now or at a time; one whose task is gone is told as cancelled.</summary>
-    public void TakeUp(WorldState.OpenRun run)
+    public void TakeUp(OpenRun run)
     {
         lock (Gate)
         {
-            plans.TakeUp(run);
+            plans!.Rules.TakeUp(run);
         }
     }
 
@@ -222,7 +320,7 @@ public sealed class World : IDisposable
     {
         lock (Gate)
         {
-            return plans.Cancel(run, who);
+            return plans!.Rules.Cancel(run, who);
         }
     }
 
@@ -243,6 +341,7 @@ public sealed class World : IDisposable
     public void Dispose()
     {
         Outsiders.End();
+        journal?.Dispose();
         foreach (var pack in packs.Values)
         {
             pack.Dispose();
@@ -258,6 +357,10 @@ public sealed class World : IDisposable
     internal FairShare Network => network;
 
     internal Outsiders Outsiders { get; }
+
+    internal Agenda Agenda { get; }
+
+    internal BackupWork Work { get; }
 
     internal ulong Seed => script.Seed;
 
@@ -277,7 +380,7 @@ public sealed class World : IDisposable
     internal void Changed(WorldChange change) => changes.Add(change);
 
     /// <summary>Has something happen at an instant, milliseconds; not before now.</summary>
-    internal void Schedule(long at, Action what) => queue.Enqueue(what, (Math.Max(at, now), number++));
+    internal void Schedule(long at, Action what) => Agenda.Schedule(at, what);
 
     /// <summary>Has something happen after so many milliseconds.</summary>
     internal void After(long milliseconds, Action what) => Schedule(now + milliseconds, what);
@@ -415,15 +518,11 @@ public sealed class World : IDisposable
 
             d.Sets[set.Id.Value] = set;
             Count(set, 1);
-            if (set.Copies.Any(c => c.RemovedAt is null && c.State == CopyState.Unverified))
-            {
-                d.Unverified.Add(set.Id.Value);
-            }
         }
 
-        foreach (var run in state.Open)
+        foreach (var run in plans is null ? [] : state.Open)
         {
-            plans.TakeUp(run);
+            plans!.Rules.TakeUp(run);
         }
     }
 
@@ -447,11 +546,6 @@ public sealed class World : IDisposable
         var sets = d.Sets;
         Count(sets.GetValueOrDefault(set.Id.Value), -1);
         Count(set, 1);
-        if (set.Copies.Any(c => c.RemovedAt is null && c.State == CopyState.Unverified))
-        {
-            d.Unverified.Add(set.Id.Value);
-        }
-
         if (set.Copies.All(c => c.RemovedAt is not null) && !inHistory)
         {
             sets.Remove(set.Id.Value);
@@ -461,7 +555,8 @@ public sealed class World : IDisposable
             sets[set.Id.Value] = set;
         }
 
-        if (!inHistory)
+        journal?.Add(set);
+        if (!inHistory && journal is null)
         {
             changes.Add(new WorldChange.SetChanged(Now, set, isNew));
         }

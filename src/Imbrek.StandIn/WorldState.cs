@@ -1,3 +1,8 @@
+using System.Text.Json;
+using System.Text.Json.Serialization;
+using Imbrek.Core.Timetable;
+using NodaTime;
+
 namespace Imbrek.StandIn;
 
 /// <summary>What must be remembered, beside the catalogue and the bytes in the stores, to go on after a restart. Serialized as JSON.</summary>
@@ -5,6 +10,16 @@ public sealed record WorldState
 {
     /// <summary>The world's clock, milliseconds.</summary>
     public long Now { get; init; }
+
+    /// <summary>Seconds of the world a second of the wall clock.</summary>
+    public double Pace { get; init; } = 1;
+
+    /// <summary>The instant that was "now" when its history ended; the script is made again from it.</summary>
+    [JsonConverter(typeof(InstantAsMilliseconds))]
+    public Instant MadeAt { get; init; }
+
+    /// <summary>How many days of history it has.</summary>
+    public int HistoryDays { get; init; }
 
     /// <summary>State by database.</summary>
     public Dictionary<string, DatabaseState> Databases { get; init; } = [];
@@ -23,9 +38,6 @@ public sealed record WorldState
 
     /// <summary>Runs that are not over. Begun again after a restart.</summary>
     public List<OpenRun> Open { get; init; } = [];
-
-    /// <summary>A run that is not over.</summary>
-    public sealed record OpenRun(string Plan, string Task, string Kind, string Database, long Due, int Attempts, bool OutsideChain, string? Set, Guid? After, string? AfterSet, string? AskedBy);
 
     /// <summary>What one database remembers.</summary>
     public sealed record DatabaseState
@@ -51,4 +63,14 @@ public sealed record WorldState
         /// <summary>Changes named while the world ran.</summary>
         public List<Engine.NamedChange> Named { get; init; } = [];
     }
+}
+
+/// <summary>An instant as milliseconds of the Unix epoch.</summary>
+internal sealed class InstantAsMilliseconds : JsonConverter<Instant>
+{
+    /// <inheritdoc/>
+    public override Instant Read(ref Utf8JsonReader reader, Type typeToConvert, JsonSerializerOptions options) => Instant.FromUnixTimeMilliseconds(reader.GetInt64());
+
+    /// <inheritdoc/>
+    public override void Write(Utf8JsonWriter writer, Instant value, JsonSerializerOptions options) => writer.WriteNumberValue(value.ToUnixTimeMilliseconds());
 }

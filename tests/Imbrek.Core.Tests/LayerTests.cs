@@ -12,7 +12,8 @@ public class LayerTests
         ["Imbrek.StandIn"] = ["Imbrek.Core"],
         ["Imbrek.Data"] = ["Imbrek.Core"],
         ["Imbrek.Cli"] = ["Imbrek.Core"],
-        ["Imbrek.Server"] = ["Imbrek.Core", "Imbrek.Data", "Imbrek.StandIn"],
+        ["Imbrek.Server"] = ["Imbrek.Core", "Imbrek.Data"],
+        ["Imbrek.Demo"] = ["Imbrek.Core", "Imbrek.Data", "Imbrek.StandIn", "Imbrek.Server"],
     };
 
     private static string Root()

@@ -149,14 +149,14 @@ public class DispatchTests(DemoServer demo)
             Assert.True(last - begun > Duration.FromHours(Kills / 6.0), $"only {last - begun} passed");
 
             // A hundred kills are weeks of the world, in which a store may fill up: that is an end as good as any, and no doing of ours.
-            foreach (var (list, state) in new[] { (asked, "state in (2, 4) or coalesce(note, '') like 'store % is full%'"), (ended, "state = 5") })
+            foreach (var (list, state) in new[] { (asked, "state in (4, 6) or coalesce(note, '') like 'store % is full%'"), (ended, "state = 7") })
             {
                 var ids = string.Join(',', list.Select(i => $"'{i}'"));
                 Assert.Equal(list.Count, (int)await first.QueryAsync<long>($"select count(*) from runs where id in ({ids})"));
                 Assert.Empty(await ReadAsync(first, $"select id || ' ' || task || ' ' || state || ': ' || coalesce(note, '') from runs where id in ({ids}) and due < '{Instants.Write(last)}' and not ({state})"));
             }
 
-            await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from runs where cancelled_by = 'admin' and state = 5") == ended.Count);
+            await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from runs where cancelled_by = 'admin' and state = 7") == ended.Count);
         }
     }
 
@@ -215,7 +215,7 @@ public class DispatchTests(DemoServer demo)
         Assert.NotEmpty(expected);
         Assert.Empty(expected.Except(ran));
         Assert.Empty(ran.Except(expected));
-        Assert.Equal(0L, await server.QueryAsync<long>($"select count(*) from runs where state in (0, 1) and due < '{Instants.Write(ended)}'"));
+        Assert.Equal(0L, await server.QueryAsync<long>($"select count(*) from runs where state < 4 and due < '{Instants.Write(ended)}'"));
         Assert.Equal(0L, await server.QueryAsync<long>(
             $"select count(*) from backup_sets s where {Between("s.finished_at")} and not exists (select 1 from runs r where r.database = s.database and r.set_id = s.id)"));
         Assert.Equal(0L, await server.QueryAsync<long>(
@@ -235,7 +235,7 @@ public class DispatchTests(DemoServer demo)
         Assert.Equal("changed-meanwhile", saved.Single(s => s.Status == 409).Body.GetProperty("code").GetString());
         Assert.Equal(version + 1, (await admin.PlanAsync("reports")).Version);
         Assert.Equal(1L, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'plan' and body like '%\"reports\"%\"version\":{version + 1}%'"));
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from runs where plan = 'reports' and task = 'often' and state = 2") >= 2);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from runs where plan = 'reports' and task = 'often' and state = 4") >= 2);
         Assert.True(await demo.Server.QueryAsync<bool>("select bool_and(s.outside_chain) from backup_sets s join runs r on r.set_id = s.id where r.task = 'often'"));
 
         plan["tasks"]![0]!["store"] = "nowhere";
@@ -313,7 +313,7 @@ public class DispatchTests(DemoServer demo)
 
         await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=payroll")).GetProperty("rows").EnumerateArray().All(f => f.GetProperty("code").GetString() != "does-not-end"));
         var now = await NowAsync(admin);
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'payroll' and task = 'log' and state = 2 and due > '{Instants.Write(now)}'") > 0);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'payroll' and task = 'log' and state = 4 and due > '{Instants.Write(now)}'") > 0);
     }
 
     [Fact]
@@ -327,8 +327,8 @@ public class DispatchTests(DemoServer demo)
         Assert.Equal(204, (await admin.PostAsync($"/api/pauses/{pause.GetProperty("id").GetInt32()}/end")).Status);
         var to = await NowAsync(admin);
         Assert.Equal(0L, await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and started > '{Instants.Write(from)}' and started < '{Instants.Write(to - Duration.FromMinutes(1))}'"));
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and state = 4 and due > '{Instants.Write(from)}'") >= 8);
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and state = 2 and due > '{Instants.Write(to)}'") > 0);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and state = 6 and due > '{Instants.Write(from)}'") >= 8);
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where database = 'gate-scans' and task = 'log' and state = 4 and due > '{Instants.Write(to)}'") > 0);
         Assert.Equal(400, (await admin.PostAsync("/api/pauses", new { database = "nobody", reason = "x" })).Status);
     }
 

@@ -275,10 +275,10 @@ public class PlanTests(DemoServer demo)
 
         var (status, pause) = await other.PostAsync("/api/pauses", new { plan = "through", reason = "through another process" });
         Assert.Equal(201, status);
-        await Eventually.Async(async () => await LogsAsync("and state in (0, 4) and note like '%pause%'") >= 2, what: () => "held back by the pause");
+        await Eventually.Async(async () => await LogsAsync("and state in (0, 6) and note like '%pause%'") >= 2, what: () => "held back by the pause");
         Assert.Equal(204, (await other.PostAsync($"/api/pauses/{pause.GetProperty("id").GetInt32()}/end")).Status);
-        var held = await LogsAsync("and state in (2, 3)");
-        await Eventually.Async(async () => await LogsAsync("and state in (2, 3)") > held, what: () => "going on after the pause");
+        var held = await LogsAsync("and state in (4, 5)");
+        await Eventually.Async(async () => await LogsAsync("and state in (4, 5)") > held, what: () => "going on after the pause");
 
         // Asked of one, done by the other; and its trouble is known to both.
         var (_, run) = await other.PostAsync("/api/runs", new { plan = "through", task = "full", database = "paint-shop", outsideChain = false });

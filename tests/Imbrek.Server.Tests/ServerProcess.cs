@@ -32,6 +32,9 @@ public sealed class ServerProcess : IAsyncDisposable
     private static string Postgres { get; } = Environment.GetEnvironmentVariable("IMBREK_TEST_PG")
         ?? throw new InvalidOperationException("IMBREK_TEST_PG is not set: run ./imbrek test, or name a PostgreSQL for the tests");
 
+    /// <summary>Which program it is: a server without a world knows nothing of one.</summary>
+    private string Program => world is null ? "Imbrek.Server" : "Imbrek.Demo";
+
     public string Url { get; }
 
     public string ConnectionString => $"{Postgres};Database={database}";
@@ -73,7 +76,7 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Starts a process that is expected to end by itself, and gives what it said.</summary>
     public async Task<(int Exit, string Said)> RefusedAsync(params string[] arguments)
     {
-        var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
+        var dll = Path.Combine(ServerFolder(), $"{Program}.dll");
         var start = new ProcessStartInfo("dotnet", [dll, "--urls", $"http://127.0.0.1:{FreePort()}", "--contentRoot", ServerFolder(), .. arguments]) { RedirectStandardError = true };
         start.Environment["IMBREK_CONNECTION"] = ConnectionString;
         using var refused = Process.Start(start)!;
@@ -94,7 +97,7 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Starts the process and waits until it can be used, or, for one that follows another, until it answers.</summary>
     public async Task RunAsync(bool usable = true)
     {
-        var dll = Directory.GetFiles(ServerFolder(), "Imbrek.Server.dll").Single();
+        var dll = Path.Combine(ServerFolder(), $"{Program}.dll");
         var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
         foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", $"{days}", "--demo-now", Handed, "--contentRoot", ServerFolder(), "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world], .. more])
         {
@@ -185,7 +188,7 @@ public sealed class ServerProcess : IAsyncDisposable
     }
 
     /// <summary>Where the build of the server beside this one lies: the same configuration.</summary>
-    private static string ServerFolder()
+    private string ServerFolder()
     {
         var here = new DirectoryInfo(AppContext.BaseDirectory);
         var root = here;
@@ -194,7 +197,7 @@ public sealed class ServerProcess : IAsyncDisposable
             root = root.Parent!;
         }
 
-        return Path.Combine(root.FullName, "src", "Imbrek.Server", "bin", here.Parent!.Name, here.Name);
+        return Path.Combine(root.FullName, "src", Program, "bin", here.Parent!.Name, here.Name);
     }
 
     private static int FreePort()

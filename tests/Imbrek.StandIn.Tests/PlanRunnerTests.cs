@@ -64,7 +64,7 @@ public sealed class PlanRunnerTests : IDisposable
     private static Guid Ask(World world, string task, Id<Database> database, Instant? at = null, bool outsideChain = false)
     {
         var due = at ?? world.Now;
-        world.TakeUp(new WorldState.OpenRun("p", task, nameof(TaskKind.Full), database.Value, due.ToUnixTimeMilliseconds(), 0, outsideChain, null, null, null, "somebody"));
+        world.TakeUp(new OpenRun("p", task, nameof(TaskKind.Full), database.Value, due.ToUnixTimeMilliseconds(), 0, outsideChain, null, null, null, "somebody"));
         return TaskRun.IdOf(new("p"), task, database, due, null, "somebody");
     }
 

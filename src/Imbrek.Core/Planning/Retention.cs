@@ -28,6 +28,18 @@ public static class Retention
         (kind, store) => plan.Tasks.FirstOrDefault(t => t.Kind.Makes() == kind && t.Stores.Contains(store))?.KeepIn(store)
             ?? plan.Tasks.FirstOrDefault(t => t.Kind == TaskKind.CopyElsewhere && t.Stores.Contains(store))?.KeepIn(store);
 
+    /// <summary>What goes by a plan: the copies that need not stay.</summary>
+    /// <param name="plan">The plan whose tasks say how long what is kept where.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="catalogue">Its sets.</param>
+    /// <param name="now">The instant of the decision.</param>
+    public static IReadOnlyList<Drivers.SetCopy> ToRemove(Plan plan, Fleet.Database database, DatabaseCatalogue catalogue, Instant now)
+    {
+        var lineage = Lineage.Of(database, catalogue);
+        var zone = plan.Tasks.Select(t => t.Recurrence?.Zone).FirstOrDefault(z => z is not null) ?? DateTimeZone.Utc;
+        return [.. Decide(lineage, RulesOf(plan), now, zone).Where(r => !r.Stays).Select(r => new Drivers.SetCopy(lineage.Catalogue.IdOf(r.Set), r.Store))];
+    }
+
     private sealed class Decider
     {
         private readonly Lineage lineage;

@@ -15,16 +15,26 @@ public static class RunPace
     /// <param name="task">The task.</param>
     /// <param name="storedBytes">Bytes to store.</param>
     /// <param name="readBytes">Bytes of the database that must be read to find them, where all of it must be; 0 otherwise.</param>
-    public static double Cap(Host host, EngineProfile engine, PlanTask task, double storedBytes, double readBytes)
+    public static double Cap(Host host, EngineProfile engine, PlanTask task, double storedBytes, double readBytes) =>
+        Cap(host, engine, task.Compression, task.Kind.Makes(), storedBytes, readBytes);
+
+    /// <summary>The same, for a set of a kind.</summary>
+    /// <param name="host">The host.</param>
+    /// <param name="engine">The engine family.</param>
+    /// <param name="compression">How hard it compresses.</param>
+    /// <param name="kind">The kind of set; null for none.</param>
+    /// <param name="storedBytes">Bytes to store.</param>
+    /// <param name="readBytes">Bytes of the database that must be read to find them, where all of it must be; 0 otherwise.</param>
+    public static double Cap(Host host, EngineProfile engine, Compression compression, Catalogue.SetKind? kind, double storedBytes, double readBytes)
     {
         var cap = host.WriteBytesPerSecond;
-        var processor = task.Compression.ProcessorSecondsPerByte();
+        var processor = compression.ProcessorSecondsPerByte();
         if (processor > 0)
         {
-            cap = Math.Min(cap, task.Compression.Ratio() / processor);
+            cap = Math.Min(cap, compression.Ratio() / processor);
         }
 
-        if (!engine.TracksChanges && task.Kind is (TaskKind.Differential or TaskKind.Incremental) && readBytes > 0)
+        if (!engine.TracksChanges && kind is (Catalogue.SetKind.Differential or Catalogue.SetKind.Incremental) && readBytes > 0)
         {
             cap = Math.Min(cap, Math.Max(storedBytes, 1) / (readBytes / host.WriteBytesPerSecond));
         }

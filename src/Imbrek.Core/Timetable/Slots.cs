@@ -5,6 +5,8 @@ namespace Imbrek.Core.Timetable;
 /// <summary>How many backups may run at once on each host and to each store; who finds none free waits, first come first served on each host.</summary>
 public sealed class Slots(FleetModel fleet)
 {
+    private FleetModel fleet = fleet;
+
     private readonly Dictionary<Id<Host>, int> onHost = [];
     private readonly Dictionary<Id<Store>, int> toStore = [];
     private readonly Dictionary<Id<Host>, Queue<(Id<Store> Store, Action Start)>> waiting = [];
@@ -19,6 +21,21 @@ public sealed class Slots(FleetModel fleet)
 
         queue.Enqueue((store, start));
         StartWaiting(host);
+    }
+
+    /// <summary>The same, with the numbers of a fleet from now on.</summary>
+    public Slots Of(FleetModel changed)
+    {
+        fleet = changed;
+        return this;
+    }
+
+    /// <summary>Takes a slot for what has one already, whether there is room or not.</summary>
+    public void Take(Id<Host> host, Id<Store> store)
+    {
+        waiting.TryAdd(host, new());
+        onHost[host] = onHost.GetValueOrDefault(host) + 1;
+        toStore[store] = toStore.GetValueOrDefault(store) + 1;
     }
 
     /// <summary>Gives back what a run took; who waited may start.</summary>

@@ -98,6 +98,26 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("run_decisions", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.DispatchRow", b =>
+                {
+                    b.Property<int>("Id")
+                        .HasColumnType("integer")
+                        .HasColumnName("id");
+
+                    b.Property<Instant>("DecidedTo")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("decided_to");
+
+                    b.Property<int>("Lead")
+                        .HasColumnType("integer")
+                        .HasColumnName("lead");
+
+                    b.HasKey("Id")
+                        .HasName("pk_dispatch");
+
+                    b.ToTable("dispatch", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.FleetVersionRow", b =>
                 {
                     b.Property<int>("Number")
@@ -1061,42 +1081,6 @@ namespace Imbrek.Data.Migrations
                         .HasDatabaseName("ix_tokens_hash");
 
                     b.ToTable("tokens", (string)null);
-                });
-
-            modelBuilder.Entity("Imbrek.Data.WorldRow", b =>
-                {
-                    b.Property<int>("Id")
-                        .ValueGeneratedOnAdd()
-                        .HasColumnType("integer")
-                        .HasColumnName("id");
-
-                    NpgsqlPropertyBuilderExtensions.UseIdentityByDefaultColumn(b.Property<int>("Id"));
-
-                    b.Property<int>("HistoryDays")
-                        .HasColumnType("integer")
-                        .HasColumnName("history_days");
-
-                    b.Property<int>("Lead")
-                        .HasColumnType("integer")
-                        .HasColumnName("lead");
-
-                    b.Property<Instant>("MadeAt")
-                        .HasColumnType("timestamp with time zone")
-                        .HasColumnName("made_at");
-
-                    b.Property<double>("Pace")
-                        .HasColumnType("double precision")
-                        .HasColumnName("pace");
-
-                    b.Property<string>("State")
-                        .IsRequired()
-                        .HasColumnType("jsonb")
-                        .HasColumnName("state");
-
-                    b.HasKey("Id")
-                        .HasName("pk_worlds");
-
-                    b.ToTable("worlds", (string)null);
                 });
 
             modelBuilder.Entity("Microsoft.AspNetCore.DataProtection.EntityFrameworkCore.DataProtectionKey", b =>

@@ -34,6 +34,9 @@ internal sealed class DesignedState(FleetState fleet)
             ? load
             : Learn(fleet.Fleet, database, at);
 
+    /// <summary>What was last learned of a database, however old; null while nothing was.</summary>
+    public DatabaseLoad? KnownLoadOf(Database database) => kept?.Loads.GetValueOrDefault(database.Id);
+
     private DatabaseLoad Learn(FleetModel f, Database d, Instant at) => DatabaseLoad.Learned(d, fleet[d.Id].Subject.Catalogue, at, f.PlansOf(d).SelectMany(p => p.Tasks));
 
     /// <summary>The figures as they are; null while they have not been made.</summary>

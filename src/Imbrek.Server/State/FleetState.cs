@@ -78,6 +78,9 @@ internal sealed class FleetState(NpgsqlDataSource source)
         }
     }
 
+    /// <summary>Raised when plans that somebody changed have been taken over.</summary>
+    public event Action? PlansTaken;
+
     /// <summary>Takes over changed plans.</summary>
     public async Task LoadPlansAsync(CancellationToken cancel)
     {
@@ -91,6 +94,8 @@ internal sealed class FleetState(NpgsqlDataSource source)
             {
                 this[d.Id].Replace(fleet, d, null);
             }
+
+            PlansTaken?.Invoke();
         }
         finally
         {

@@ -100,9 +100,6 @@ internal sealed class SimulatedDatabase
         return image;
     }
 
-    /// <summary>Sets with a copy that was never read back.</summary>
-    public HashSet<string> Unverified { get; } = [];
-
     public WorldState.DatabaseState Remember() => new()
     {
         LogFromPosition = LogFrom.Position,

@@ -29,6 +29,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver
 
     public IRestoreDriver Restore => this;
 
+    public IBackupDriver Backup => throw new NotSupportedException("no test takes backups through it");
+
     public bool Knows(Core.Fleet.Database database) => true;
 
     public IDisposable Engage() => new MemoryStream();

@@ -278,7 +278,7 @@ public class RunnerTests
             Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(call)).Problem);
         }
 
-        await Assert.ThrowsAsync<LeaseLostException>(() => one.Store.KeepAsync(new(id, old.Fence), row, null, null, default));
+        await Assert.ThrowsAsync<LeaseLostException>(() => one.Store.KeepAsync(new(id, old.Fence), row, null, [], null, null, default));
         await Assert.ThrowsAsync<LeaseLostException>(() => one.Store.RaiseAsync(new(id, old.Fence), default));
         Assert.Equal(["full", "diff", "log02", "log01"], one.Driver.Instances["h2/aside"].Applied);
         await two.DecideAsync(id, "release");

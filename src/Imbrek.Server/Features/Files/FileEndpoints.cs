@@ -7,7 +7,7 @@ using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Plans;
-using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -38,7 +38,7 @@ internal static class FileEndpoints
 
     /// <summary>Takes a fleet file, a catalogue file, or both; all or nothing unless bad catalogue lines are to be skipped.</summary>
     private static async Task<Results<Ok<ImportResult>, UnprocessableEntity<ImportResult>>> ImportAsync(
-        IFormFile? fleet, IFormFile? catalogue, bool? skipBad, FleetState state, ImbrekContext data, NpgsqlDataSource source, IClock clock, ClaimsPrincipal user, WorldHost world, CancellationToken cancel)
+        IFormFile? fleet, IFormFile? catalogue, bool? skipBad, FleetState state, ImbrekContext data, NpgsqlDataSource source, IClock clock, ClaimsPrincipal user, IGuest guest, Dispatcher dispatcher, CancellationToken cancel)
     {
         if (fleet is null && catalogue is null)
         {
@@ -74,7 +74,7 @@ internal static class FileEndpoints
             return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
         }
 
-        if (world.IsDemo)
+        if (guest.IsDemo)
         {
             throw new BadInputException(
                 fleet is null ? "catalogue" : "fleet",
@@ -126,7 +126,7 @@ internal static class FileEndpoints
         await transaction.CommitAsync(cancel);
         await ImbrekDatabase.AnalyzeAsync(connection, cancel);
         await state.LoadAsync(cancel);
-        await world.ChangedAsync(Peers.Shared.Fleet, cancel);
+        await dispatcher.ChangedAsync(Peers.Shared.Fleet, cancel);
         return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, all.Length, View(faults), View(warnings)));
     }
 

@@ -8,7 +8,8 @@ namespace Imbrek.Server.Features.Live;
 /// <summary>News between server processes, by LISTEN and NOTIFY.</summary>
 internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState fleet, ILogger<Peers> log) : BackgroundService
 {
-    private const string Name = "imbrek";
+    /// <summary>The channel.</summary>
+    public const string Name = "imbrek";
 
     /// <summary>NOTIFY carries at most 8000 bytes.</summary>
     private const int MostAtOnce = 100;
@@ -45,6 +46,12 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
             await SendAsync(new News(live.Process, some, [.. runs], changed), cancel);
         }
     }
+
+    /// <summary>What to tell the others of a run, for who tells it together with what it writes.</summary>
+    public string NewsOf(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs) => JsonSerializer.Serialize(new News(live.Process, [.. databases], [.. runs]));
+
+    /// <summary>Tells those who listen on this process; the others have been told with <see cref="NewsOf"/>.</summary>
+    public void TellHere(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs) => live.Changed(databases, runs);
 
     /// <summary>Tells everybody that sessions ended: their event streams end with them.</summary>
     public async Task TellEndedAsync(IReadOnlyCollection<string> sessions, CancellationToken cancel)

@@ -1,4 +1,3 @@
-using System.Text.Json.Nodes;
 using Imbrek.Data;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -16,19 +15,7 @@ internal static class NoticeEndpoints
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/notices", ListAsync).Needs(Roles.Look).WithName("Notices");
-
-        app.MapGet("/api/webhook-receiver", (WebhookReceiver receiver) => TypedResults.Ok(receiver.Taken)).Needs(Roles.Look).WithName("ReceivedByWebhook");
     }
-
-    /// <summary>
-    /// A stand-in for somebody else's receiver, in a demo alone: what is posted here can be looked at. Who posts is known by the secret in the
-    /// address, which only those who started the demo know.
-    /// </summary>
-    public static void MapReceiver(IEndpointRouteBuilder app, string secret) => app.MapPost($"/webhook-receiver/{secret}", async (JsonObject message, WebhookReceiver receiver) =>
-    {
-        receiver.Take(message);
-        return Results.NoContent();
-    }).AllowAnonymous().DisableAntiforgery().ExcludeFromDescription();
 
     private static async Task<Ok<IReadOnlyList<NoticeView>>> ListAsync(ImbrekContext data, string? to, string? before, int? take, CancellationToken cancel)
     {

@@ -4,7 +4,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
-using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -44,7 +44,7 @@ internal static class PauseEndpoints
         return TypedResults.Ok<IReadOnlyList<PauseView>>([.. rows.Select(p => new PauseView(p.Id, p.From, p.To, p.Plan, p.Database, p.Host, p.Store, p.Reason, p.Who))]);
     }
 
-    private static async Task<Created<PauseView>> AddAsync(PauseRequest r, ImbrekContext data, FleetState fleet, WorldHost host, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<Created<PauseView>> AddAsync(PauseRequest r, ImbrekContext data, FleetState fleet, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var f = fleet.Fleet;
         Known("plan", r.Plan, p => f.Plans.Any(x => x.Id.Value == p));
@@ -67,11 +67,11 @@ internal static class PauseEndpoints
         var row = new PauseRow { From = from, To = to, Plan = r.Plan, Database = r.Database, Host = r.Host, Store = r.Store, Reason = r.Reason.Trim(), Who = user.Identity!.Name! };
         data.Pauses.Add(row);
         await data.SaveChangesAsync(cancel);
-        await host.ChangedAsync(Peers.Shared.Plans, cancel);
+        await dispatcher.ChangedAsync(Peers.Shared.Plans, cancel);
         return TypedResults.Created($"/api/pauses/{row.Id}", new PauseView(row.Id, row.From, row.To, row.Plan, row.Database, row.Host, row.Store, row.Reason, row.Who));
     }
 
-    private static async Task<NoContent> EndAsync(int number, ImbrekContext data, WorldHost host, IClock clock, CancellationToken cancel)
+    private static async Task<NoContent> EndAsync(int number, ImbrekContext data, Dispatcher dispatcher, IClock clock, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         if (await data.Pauses.Where(p => p.Id == number && (p.To == null || p.To > now)).ExecuteUpdateAsync(u => u.SetProperty(p => p.To, now), cancel) == 0)
@@ -79,7 +79,7 @@ internal static class PauseEndpoints
             throw new BadInputException("number", "there is no such pause, or it is over", 404, "not-found");
         }
 
-        await host.ChangedAsync(Peers.Shared.Plans, cancel);
+        await dispatcher.ChangedAsync(Peers.Shared.Plans, cancel);
         return TypedResults.NoContent();
     }
 

@@ -9,7 +9,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
-using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -178,7 +178,7 @@ internal static class PlanEndpoints
             .Where(t => t.Recurrence is not null).ToDictionary(t => t.Id, t => RecurrenceWords.Of(t.Recurrence!)) ?? [];
 
     private static async Task<Ok<SavedView>> SaveAsync(
-        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var read = await ReadAsync(request, fleet.Fleet, clock, cancel);
         if (read.Id.Value != plan)
@@ -186,16 +186,16 @@ internal static class PlanEndpoints
             throw new BadInputException("id", $"the plan is '{read.Id}', the address says '{plan}'");
         }
 
-        return TypedResults.Ok(new SavedView(await WriteAsync([(read, false, basedOn)], source, fleet, world, user, clock, cancel)));
+        return TypedResults.Ok(new SavedView(await WriteAsync([(read, false, basedOn)], source, fleet, dispatcher, user, clock, cancel)));
     }
 
     private static async Task<NoContent> RemoveAsync(
-        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var known = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == plan)
             ?? (fleet.LeftOut.Any(l => l.Kind == "plan" && l.Id == plan) ? new Plan(new(plan), plan, new Selection(), [], TellRule.Nobody)
             : throw new BadInputException("plan", $"there is no plan '{plan}'", 404, "not-found"));
-        await WriteAsync([(known, true, basedOn)], source, fleet, world, user, clock, cancel);
+        await WriteAsync([(known, true, basedOn)], source, fleet, dispatcher, user, clock, cancel);
         return TypedResults.NoContent();
     }
 
@@ -203,7 +203,7 @@ internal static class PlanEndpoints
     /// <returns>The number of the last one.</returns>
     /// <exception cref="BadInputException">Somebody else saved one of them first.</exception>
     public static async Task<int> WriteAsync(
-        IReadOnlyList<(Plan Plan, bool Removed, int BasedOn)> changes, NpgsqlDataSource source, FleetState fleet, WorldHost world, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
+        IReadOnlyList<(Plan Plan, bool Removed, int BasedOn)> changes, NpgsqlDataSource source, FleetState fleet, Dispatcher dispatcher, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
     {
         var number = 0;
         await using (var data = ImbrekDatabase.Context(source))
@@ -225,7 +225,7 @@ internal static class PlanEndpoints
         }
 
         await fleet.LoadPlansAsync(cancel);
-        await world.ChangedAsync(Peers.Shared.Plans, cancel);
+        await dispatcher.ChangedAsync(Peers.Shared.Plans, cancel);
         return number;
 
         static BadInputException Late(Plan plan) => new("basedOn", $"somebody saved {plan.Name} meanwhile; look at what changed, then save again", 409, "changed-meanwhile");

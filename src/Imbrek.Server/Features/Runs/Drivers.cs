@@ -20,6 +20,10 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IRestoreDriver Restore { get; }
 
+    /// <summary>Takes, copies, reads back and removes backups; only while <see cref="Here"/>.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IBackupDriver Backup { get; }
+
     /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
     IDisposable Engage();
 }
@@ -34,8 +38,11 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
 
     /// <summary>The drivers for a database.</summary>
     /// <exception cref="BadInputException">There are none: nothing is accepted that nobody can carry out.</exception>
-    public IDriverFamily For(Core.Fleet.Database database) => families.FirstOrDefault(f => f.Knows(database)) ?? throw new BadInputException(
+    public IDriverFamily For(Core.Fleet.Database database) => TryFor(database) ?? throw new BadInputException(
         "database", $"this installation has no driver for {database.Name} ({database.Engine}): it can be planned for and computed, but not acted on", 409, "no-driver");
+
+    /// <summary>The drivers for a database; null when there are none.</summary>
+    public IDriverFamily? TryFor(Core.Fleet.Database database) => families.FirstOrDefault(f => f.Knows(database));
 
     /// <summary>The drivers of a name.</summary>
     /// <exception cref="DriverGoneException">This process has none of that name.</exception>

@@ -1,3 +1,4 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
@@ -11,8 +12,8 @@ namespace Imbrek.Server.Features.Runs;
 /// </summary>
 internal interface IRunKind
 {
-    /// <summary>Its name, as runs keep it.</summary>
-    string Name { get; }
+    /// <summary>Its names, as runs keep them.</summary>
+    IReadOnlyList<string> Names { get; }
 
     /// <summary>Carries a step out. Asked again after a crash it completes what was begun or finds it done.</summary>
     /// <exception cref="DriverException">A driver refuses, or cannot.</exception>
@@ -20,13 +21,16 @@ internal interface IRunKind
 
     /// <summary>Takes a step back; no error when there is nothing to take back.</summary>
     /// <exception cref="DriverException">A driver refuses, or cannot.</exception>
-    Task UndoAsync(RunContext run, Step step, CancellationToken cancel);
+    Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => Task.CompletedTask;
 
     /// <summary>How the run goes on otherwise where a step failed; an amendment, or why there is none.</summary>
-    (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure);
+    (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => (null, null);
 
     /// <summary>What has been measured so far, as JSON; null when nothing has.</summary>
-    string? Measured(RunContext run);
+    string? Measured(RunContext run) => null;
+
+    /// <summary>What it came to so far, for the columns that all runs have.</summary>
+    Tally TallyOf(RunContext run) => TaskSteps.TallyOf(run);
 
     /// <summary>What is kept when it ends.</summary>
     Conclusion Conclude(RunContext run, Ending end, Instant now);
@@ -45,8 +49,16 @@ internal sealed record RunContext(RunRow Row, Run Run, RunCall Call)
 /// <summary>What came of a step.</summary>
 /// <param name="Note">What there is to say.</param>
 /// <param name="Measured">What was measured, as JSON of the kind.</param>
+/// <param name="Sets">Sets that are like this now; kept together with the step.</param>
+/// <param name="Failed">Whether it did what it could and yet the step has failed, as <paramref name="Note"/> says.</param>
 /// <param name="LookAgainAfter">For a probe that has not found what it looks for: when it looks again; null when it is done.</param>
-internal sealed record StepResult(string? Note = null, string? Measured = null, Duration? LookAgainAfter = null);
+internal sealed record StepResult(string? Note = null, string? Measured = null, Duration? LookAgainAfter = null, IReadOnlyList<BackupSet>? Sets = null, bool Failed = false);
+
+/// <summary>What a run came to.</summary>
+/// <param name="DataBytes">Bytes of data it was about.</param>
+/// <param name="StoredBytes">Bytes it stored, read or removed.</param>
+/// <param name="Set">The set it made; null when none.</param>
+internal sealed record Tally(long DataBytes, long StoredBytes, string? Set);
 
 /// <summary>What is kept in one transaction when a run ends.</summary>
 /// <param name="State">How it ended.</param>

@@ -5,7 +5,7 @@ using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs.Removal;
-using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -163,7 +163,7 @@ internal static class RunEndpoints
     /// Asks for a run, now or at a time. Kept as a run that waits; the process that runs the plans takes it up, whichever process was asked.
     /// </summary>
     private static async Task<Created<RunAsked>> AskAsync(
-        RunRequest request, FleetState fleet, ImbrekContext data, Drivers drivers, WorldHost host, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        RunRequest request, FleetState fleet, ImbrekContext data, Drivers drivers, Dispatcher dispatcher, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var database = fleet[request.Database ?? ""].Subject.Database;
         var plan = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == request.Plan) ?? throw new BadInputException("plan", $"there is no plan '{request.Plan}'");
@@ -207,7 +207,7 @@ internal static class RunEndpoints
         }
 
         await peers.TellAsync([], [row.Id], cancel);
-        await host.TakeUpAskedAsync(cancel);
+        await dispatcher.TakeUpAskedAsync(cancel);
         return TypedResults.Created($"/api/runs/{row.Id}", new RunAsked(row.Id, due));
     }
 
@@ -260,7 +260,7 @@ internal static class RunEndpoints
     private static int? LastDecided(Run run) => run.Plan.Steps.LastOrDefault(s => run[s.Number].Choice is not null)?.Number;
 
     /// <summary>Cancels a run, or a run of a task; once it is told, it holds.</summary>
-    private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunWorker worker, WorldHost host, Peers peers, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunWorker worker, Dispatcher dispatcher, Peers peers, ClaimsPrincipal user, CancellationToken cancel)
     {
         var who = user.Identity!.Name!;
         var changed = await data.Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null && !r.NoWayBack)
@@ -277,7 +277,7 @@ internal static class RunEndpoints
 
         worker.Wake(id);
         await peers.TellAsync([], [id], cancel);
-        await host.TakeUpAskedAsync(cancel);
+        await dispatcher.TakeUpAskedAsync(cancel);
         return TypedResults.NoContent();
     }
 

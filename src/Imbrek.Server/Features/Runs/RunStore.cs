@@ -1,3 +1,4 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
@@ -94,39 +95,60 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         return (row, [.. decisions.Select(d => d.ToDecision())]);
     }
 
-    /// <summary>Keeps how a run stands.</summary>
+    /// <summary>Keeps how a run stands, together with the sets that its steps changed: a set is never there without its run.</summary>
     /// <param name="claimed">The run.</param>
     /// <param name="row">Its row, as it is to be.</param>
     /// <param name="seen">Where it matters that nobody has cancelled it meanwhile: who had, as far as was seen.</param>
-    /// <param name="within">The connection of a transaction; null for none.</param>
+    /// <param name="sets">The sets, as they are now.</param>
+    /// <param name="news">What the other processes are told with it.</param>
+    /// <param name="within">The connection of a transaction; null for one of its own.</param>
     /// <param name="cancel">Stops waiting.</param>
     /// <returns>False when somebody has cancelled it meanwhile, and nothing was kept.</returns>
     /// <exception cref="LeaseLostException">Another process has the run; nothing was kept.</exception>
-    public async Task<bool> KeepAsync(Claimed claimed, RunRow row, Seen? seen, NpgsqlConnection? within, CancellationToken cancel)
+    public async Task<bool> KeepAsync(Claimed claimed, RunRow row, Seen? seen, IReadOnlyCollection<BackupSet> sets, string? news, NpgsqlConnection? within, CancellationToken cancel)
     {
         await using var own = within is null ? await source.OpenConnectionAsync(cancel) : null;
-        await using var command = new NpgsqlCommand(
+
+        // One round trip, and one transaction: the first that does not hold keeps the others from being written.
+        await using var batch = new NpgsqlBatch(within ?? own);
+        var command = new NpgsqlBatchCommand(
             """
-            update runs set state = $3, started = $4, ended = $5, attempts = $6, note = $7, steps = $8, result = $9, claim = $10, no_way_back = $11, stored_bytes = $12, heard = $13
+            update runs set state = $3, started = $4, ended = $5, attempts = $6, note = $7, steps = $8, result = $9, claim = $10, no_way_back = $11, stored_bytes = $12, heard = $13,
+              data_bytes = $16, set_id = $17, expected_seconds = $18
             where id = $1 and fence = $2 and (not $14 or cancelled_by is not distinct from $15)
-            """,
-            within ?? own);
-        command.Parameters.AddWithValue(claimed.Id);
-        command.Parameters.AddWithValue(claimed.Fence);
-        command.Parameters.AddWithValue(row.State);
+            """);
+        Add(NpgsqlDbType.Uuid, claimed.Id);
+        Add(NpgsqlDbType.Bigint, claimed.Fence);
+        Add(NpgsqlDbType.Smallint, row.State);
         Add(NpgsqlDbType.TimestampTz, row.Started);
         Add(NpgsqlDbType.TimestampTz, row.Ended);
-        command.Parameters.AddWithValue(row.Attempts);
+        Add(NpgsqlDbType.Integer, row.Attempts);
         Add(NpgsqlDbType.Text, row.Note);
         Add(NpgsqlDbType.Jsonb, row.Steps);
         Add(NpgsqlDbType.Jsonb, row.Result);
         Add(NpgsqlDbType.Text, row.Claim);
-        command.Parameters.AddWithValue(row.NoWayBack);
-        command.Parameters.AddWithValue(row.StoredBytes);
-        command.Parameters.AddWithValue(row.Said);
-        command.Parameters.AddWithValue(seen is not null);
+        Add(NpgsqlDbType.Boolean, row.NoWayBack);
+        Add(NpgsqlDbType.Bigint, row.StoredBytes);
+        Add(NpgsqlDbType.Integer, row.Said);
+        Add(NpgsqlDbType.Boolean, seen is not null);
         Add(NpgsqlDbType.Text, seen?.CancelledBy);
-        if (await command.ExecuteNonQueryAsync(cancel) == 1)
+        Add(NpgsqlDbType.Bigint, row.DataBytes);
+        Add(NpgsqlDbType.Text, row.SetId);
+        Add(NpgsqlDbType.Double, row.ExpectedSeconds);
+        batch.BatchCommands.Add(command);
+
+        // Whoever cancels changes nothing of what a driver has done: sets are kept in any case, by whoever has the run.
+        CatalogueTable.Add(batch, sets, claimed.Id, claimed.Fence);
+        if (news is not null)
+        {
+            var notify = new NpgsqlBatchCommand("select pg_notify($1, $2)");
+            notify.Parameters.Add(new NpgsqlParameter { Value = Peers.Name });
+            notify.Parameters.Add(new NpgsqlParameter { Value = news });
+            batch.BatchCommands.Add(notify);
+        }
+
+        await batch.ExecuteNonQueryAsync(cancel);
+        if (command.RecordsAffected == 1)
         {
             return true;
         }
@@ -142,11 +164,16 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
     /// <summary>Keeps how a run ended: its state, its proof, what was learned and its entry in the ledger, all or nothing.</summary>
     /// <returns>False when somebody has cancelled it meanwhile, and nothing was kept.</returns>
     /// <exception cref="LeaseLostException">Another process has the run; nothing was kept.</exception>
-    public async Task<bool> EndAsync(Claimed claimed, RunRow row, Seen seen, Conclusion conclusion, string who, Instant now, CancellationToken cancel)
+    public async Task<bool> EndAsync(Claimed claimed, RunRow row, Seen seen, Conclusion conclusion, IReadOnlyCollection<BackupSet> sets, string? news, string who, Instant now, CancellationToken cancel)
     {
+        if (conclusion is { LedgerBody: null, FreesClaim: null, Paces: null or { Count: 0 } })
+        {
+            return await KeepAsync(claimed, row, seen, sets, news, null, cancel);
+        }
+
         await using var connection = await source.OpenConnectionAsync(cancel);
         await using var transaction = await connection.BeginTransactionAsync(cancel);
-        if (!await KeepAsync(claimed, row, seen, connection, cancel))
+        if (!await KeepAsync(claimed, row, seen, sets, news, connection, cancel))
         {
             return false;
         }

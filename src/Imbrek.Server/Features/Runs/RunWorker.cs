@@ -1,6 +1,7 @@
 using System.Collections.Concurrent;
 using System.Threading.Channels;
 using Imbrek.Core.Drivers;
+using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Npgsql;
 
@@ -20,10 +21,13 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
     private readonly ConcurrentDictionary<Guid, Going> going = new();
     private readonly ConcurrentDictionary<Guid, int> faults = new();
     private readonly SemaphoreSlim wake = new(0, 1);
+    private CancellationToken ending;
 
     /// <summary>A run that this process carries out.</summary>
-    private sealed class Going(RunStore.Claimed claimed, CancellationTokenSource lost)
+    private sealed class Going(RunStore.Claimed claimed, RunRow? begun, CancellationTokenSource lost)
     {
+        public RunRow? Begun { get; } = begun;
+
         public RunStore.Claimed Claimed { get; set; } = claimed;
 
         public CancellationTokenSource Lost { get; } = lost;
@@ -60,16 +64,27 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
         }
     }
 
+    /// <summary>Carries out runs that this process has just begun, whose leases it has.</summary>
+    public void Begin(IEnumerable<RunRow> begun)
+    {
+        foreach (var row in begun)
+        {
+            var g = going[row.Id] = new Going(new(row.Id, row.Fence), row, CancellationTokenSource.CreateLinkedTokenSource(ending));
+            g.Task = Task.Run(() => CarryOutAsync(g, ending), CancellationToken.None);
+        }
+    }
+
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
+        ending = stoppingToken;
         peers.Heard += news => Wake(news.Runs);
         var keeping = KeepLeasesAsync(stoppingToken);
         while (!stoppingToken.IsCancellationRequested)
         {
             try
             {
-                while (AtOnce - going.Count is > 0 and var free && drivers.Here is { Length: > 0 } here && await store.ClaimAsync(here, free, stoppingToken) is { Count: > 0 } claimed)
+                while (AtOnce - going.Values.Count(g => g.Begun is null) is > 0 and var free && drivers.Here is { Length: > 0 } here && await store.ClaimAsync(here, free, stoppingToken) is { Count: > 0 } claimed)
                 {
                     foreach (var run in claimed)
                     {
@@ -79,7 +94,7 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
                             await before.Lost.CancelAsync();
                         }
 
-                        var g = going[run.Id] = new Going(run, CancellationTokenSource.CreateLinkedTokenSource(stoppingToken));
+                        var g = going[run.Id] = new Going(run, null, CancellationTokenSource.CreateLinkedTokenSource(stoppingToken));
                         g.Task = Task.Run(() => CarryOutAsync(g, stoppingToken), CancellationToken.None);
                     }
                 }
@@ -109,7 +124,7 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
         var giveBack = true;
         try
         {
-            await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Lost.Token);
+            await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Begun, g.Lost.Token);
             faults.TryRemove(id, out _);
         }
         catch (Exception e) when (e is OperationCanceledException or LeaseLostException)

@@ -1,4 +1,5 @@
 using System.Threading.Channels;
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
@@ -25,7 +26,10 @@ internal sealed class Runner(
     /// <summary>How long a call that was told to stop may take to do so, before nobody waits for it any more.</summary>
     private static readonly TimeSpan Grace = TimeSpan.FromSeconds(10);
 
-    private readonly Dictionary<string, IRunKind> kinds = kinds.ToDictionary(k => k.Name);
+    private readonly Dictionary<string, IRunKind> kinds = kinds.SelectMany(k => k.Names.Select(n => (Name: n, Kind: k))).ToDictionary(k => k.Name, k => k.Kind);
+
+    /// <summary>Raised when a run that this process carried out is over, after that was kept.</summary>
+    public event Action<RunRow>? Over;
 
     /// <summary>Something a run must look at.</summary>
     public abstract record News
@@ -44,17 +48,21 @@ internal sealed class Runner(
     /// <param name="claimed">The run; its fence may rise on the way, and is told then.</param>
     /// <param name="news">What it must look at; it writes there too.</param>
     /// <param name="raised">Told when its fence rises.</param>
+    /// <param name="begun">Its row, when this process has just begun it; null to read it.</param>
     /// <param name="stopping">The process stops or has lost the lease: nothing more may be touched.</param>
     /// <exception cref="LeaseLostException">Another process has taken the run.</exception>
-    public async Task CarryOutAsync(RunStore.Claimed claimed, Channel<News> news, Action<RunStore.Claimed> raised, CancellationToken stopping)
+    public async Task CarryOutAsync(RunStore.Claimed claimed, Channel<News> news, Action<RunStore.Claimed> raised, RunRow? begun, CancellationToken stopping)
     {
-        var (row, decisions) = await store.ReadAsync(claimed.Id, stopping);
+        var (row, decisions) = begun is null ? await store.ReadAsync(claimed.Id, stopping) : (begun, []);
         var kind = kinds[row.Kind];
-        var run = RunJson.ReadRun(row).TakeUp("taken up again: the server process that was at it ended");
+        var run = RunJson.ReadRun(row);
+        run = begun is null ? run.TakeUp("taken up again: the server process that was at it ended") : run;
+        var sets = new Dictionary<string, BackupSet>();
+        var proved = false;
         var family = drivers.Named(row.Driver!);
         var under = new Dictionary<int, CancellationTokenSource>();
         var engaged = family.Engage();
-        log.LogInformation("Run {Run} ({Kind}) is taken up with fence {Fence}", row.Id, row.Kind, claimed.Fence);
+        log.LogDebug("Run {Run} ({Kind}) is taken up with fence {Fence}", row.Id, row.Kind, claimed.Fence);
         try
         {
             run = run.Hear(decisions, row.CancelledBy);
@@ -181,6 +189,19 @@ internal sealed class Runner(
                                 raised(claimed);
                             }
 
+                            foreach (var set in ended.Result?.Sets ?? [])
+                            {
+                                sets[set.Id.Value] = set;
+                            }
+
+                            // What was found damaged is known from now on, whoever found it.
+                            if (ended.Problem is DriverException { Problem: DriverProblem.CopyDamaged, Copy: { } copy } && fleet.Has(row.Database)
+                                && fleet[row.Database].Subject.Catalogue is var catalogue && catalogue.IndexOf(copy.Set) is >= 0 and var index)
+                            {
+                                var known = catalogue[index];
+                                sets[copy.Set.Value] = known with { Copies = [.. known.Copies.Select(c => c.Store == copy.Store ? c with { State = CopyState.Damaged } : c)] };
+                            }
+
                             run = After(run, kind, Context(), ended, Now(ended.Step));
                         }
                     }
@@ -193,26 +214,27 @@ internal sealed class Runner(
         {
             var (steps, result) = (RunJson.WriteSteps(run), kind.Measured(Context()));
             var state = run.State(clock.GetCurrentInstant());
-            if (steps == row.Steps && (short)state == row.State && row.Said == row.Heard)
+            if (steps == row.Steps && (short)state == row.State && row.Said == row.Heard && sets.Count == 0)
             {
                 return true;
             }
 
             Describe(state, result, steps);
             row.NoWayBack |= noWayBack;
-            if (!await store.KeepAsync(claimed, row, noWayBack ? new RunStore.Seen(run.CancelledBy) : null, null, stopping))
+            if (!await store.KeepAsync(claimed, row, noWayBack ? new RunStore.Seen(run.CancelledBy) : null, sets.Values, peers.NewsOf(Touched(), [row.Id]), null, stopping))
             {
                 return false;
             }
 
             row.Heard = row.Said;
-            await peers.TellAsync([], [row.Id], stopping);
+            Tell();
             return true;
         }
 
         void Describe(RunState state, string? result, string steps)
         {
             (row.State, row.Result, row.Steps) = ((short)state, result, steps);
+            (row.DataBytes, row.StoredBytes, row.SetId) = kind.TallyOf(Context()) is var t ? (t.DataBytes, t.StoredBytes, t.Set) : default;
             row.Started ??= run.Plan.Steps.Min(s => run[s.Number].StartedAt);
             row.Attempts = run.Plan.Steps.Select(s => run[s.Number].Attempts).DefaultIfEmpty().Max();
             row.Note = state switch
@@ -229,27 +251,43 @@ internal sealed class Runner(
             var now = clock.GetCurrentInstant();
             run = run.Close(now);
             var conclusion = kind.Conclude(Context(), end, now);
+            proved = conclusion.Proof is not null || conclusion.Paces is { Count: > 0 };
             Describe(conclusion.State, kind.Measured(Context()), RunJson.WriteSteps(run));
             var claim = row.Claim;
-            (row.Ended, row.Note, row.Claim) = (now, conclusion.Note, conclusion.KeepsClaim ? row.Claim : null);
+            (row.Ended, row.Note, row.Claim) = (now, conclusion.Note.Length == 0 ? null : conclusion.Note, conclusion.KeepsClaim ? row.Claim : null);
             var who = row.CancelledBy ?? run.Plan.Steps.Select(s => run[s.Number].DecidedBy).LastOrDefault(d => d is not null) ?? row.AskedBy ?? "plan";
-            if (!await store.EndAsync(claimed, row, new RunStore.Seen(run.CancelledBy), conclusion, who, now, stopping))
+            if (!await store.EndAsync(claimed, row, new RunStore.Seen(run.CancelledBy), conclusion, sets.Values, peers.NewsOf(Touched(), [row.Id]), who, now, stopping))
             {
                 row.Claim = claim;
                 return false;
             }
 
             metrics.Ended(row.Kind, Core.Formats.PlanFile.Name(conclusion.State));
-            if (conclusion.Proof is not null || conclusion.Paces is { Count: > 0 })
+            if (proved)
             {
                 await using var data = ImbrekDatabase.Context(source);
                 await fleet.LoadProofsAsync(data, [row.Database], stopping);
             }
 
-            await peers.TellAsync([row.Database], [row.Id], stopping);
-            log.LogInformation("Run {Run}: {State}: {Note}", row.Id, conclusion.State, conclusion.Note);
+            Tell();
+            Over?.Invoke(row);
             return true;
         }
+
+        // Sets are known to the figures, and to the other processes, once they are kept.
+        void Tell()
+        {
+            var touched = Touched();
+            if (sets.Count > 0)
+            {
+                fleet.Change(new(row.Database), sets.Values);
+                sets.Clear();
+            }
+
+            peers.TellHere(touched, [row.Id]);
+        }
+
+        string[] Touched() => sets.Count > 0 || proved ? [row.Database] : [];
     }
 
     /// <summary>Ends a run that fails again and again for reasons of ours, visibly.</summary>
@@ -260,9 +298,10 @@ internal sealed class Runner(
         int[] left = [.. run.Plan.Steps.Where(s => s.Undo == Undo.Own && run[s.Number] is { StartedAt: not null, State: not StepState.Undone }).Select(s => s.Number)];
         var conclusion = kinds[row.Kind].Conclude(new RunContext(row, run, new RunCall(claimed.Id, claimed.Fence)), new Ending(RunState.Failed, run.FailedStep, left), now);
         (row.State, row.Ended, row.Note) = ((short)RunState.Failed, now, $"given up: {why}; {conclusion.Note}");
-        await store.EndAsync(claimed, row, new RunStore.Seen(row.CancelledBy), conclusion with { State = RunState.Failed, Proof = null }, row.AskedBy ?? "plan", now, stopping);
+        await store.EndAsync(claimed, row, new RunStore.Seen(row.CancelledBy), conclusion with { State = RunState.Failed, Proof = null }, [], null, row.AskedBy ?? "plan", now, stopping);
         metrics.Ended(row.Kind, Core.Formats.PlanFile.Name(RunState.Failed));
         await peers.TellAsync([row.Database], [row.Id], stopping);
+        Over?.Invoke(row);
     }
 
     private async Task CallAsync(IRunKind kind, RunContext context, Step step, bool undoing, ChannelWriter<News> news, IDisposable engaged, CancellationToken stop)
@@ -358,12 +397,14 @@ internal sealed class Runner(
                 return run.UndoFailed(step.Number, at, Said(ended.Problem));
             case null when ended.Result!.LookAgainAfter is { } pause:
                 return run.LookAgain(step.Number, at, at + pause, ended.Result.Note);
+            case null when ended.Result!.Failed:
+                return run.Fail(step.Number, at, ended.Result.Note ?? "", canRetry: false);
             case null:
                 return run.Finish(step.Number, at, ended.Result!.Note, ended.Result.Measured);
             case OperationCanceledException when run.GoesBack:
                 return run.Stop(step.Number, at);
             case DriverException failure:
-                run = run.Fail(step.Number, at, failure.Message, failure.Problem == DriverProblem.Unreachable || (failure.Problem == DriverProblem.Refused && step.RetryRefusals));
+                run = run.Fail(step.Number, at, failure.Message, failure.AgainMayHelp || (failure.Problem == DriverProblem.Refused && step.RetryRefusals));
                 if (run.FailedStep == step.Number && run.CancelledBy is null)
                 {
                     var (amendment, whyNot) = kind.GoOn(context with { Run = run }, failure);

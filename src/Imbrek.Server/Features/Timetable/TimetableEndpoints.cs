@@ -6,7 +6,7 @@ using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Plans;
-using Imbrek.Server.Features.Setup;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -317,13 +317,13 @@ internal static class TimetableEndpoints
     }
 
     private static async Task<Ok<AcceptedView>> AcceptAsync(
-        AcceptRequest request, FleetState state, NpgsqlDataSource source, ImbrekContext data, WorldHost world, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        AcceptRequest request, FleetState state, NpgsqlDataSource source, ImbrekContext data, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var moves = Read(request, state.Fleet);
         var plans = moves.Select(m => m.Plan).ToHashSet();
         var numbers = await data.PlanVersions.AsNoTracking().GroupBy(v => v.Plan).Select(g => new { g.Key, Number = g.Max(v => v.Number) }).ToDictionaryAsync(g => g.Key, g => g.Number, cancel);
         var changed = Proposal.Accept(state.Fleet.Plans, moves).Where(p => plans.Contains(p.Id)).Select(p => (p, false, numbers[p.Id.Value])).ToArray();
-        await PlanEndpoints.WriteAsync(changed, source, state, world, user, clock, cancel);
+        await PlanEndpoints.WriteAsync(changed, source, state, dispatcher, user, clock, cancel);
         return TypedResults.Ok(new AcceptedView(changed.Length, moves.Length));
     }
 }

@@ -16,7 +16,7 @@ internal sealed class RemovalKind(Drivers drivers) : IRunKind
     /// <param name="Instance">Its name.</param>
     public sealed record Question(Guid Restored, string Host, string Instance);
 
-    public string Name => KindName;
+    public IReadOnlyList<string> Names { get; } = [KindName];
 
     /// <summary>Its one step.</summary>
     public static Run Plan(Question asked) => Run.Of(new RunPlan(
@@ -34,11 +34,7 @@ internal sealed class RemovalKind(Drivers drivers) : IRunKind
         return new StepResult();
     }
 
-    public Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => Task.CompletedTask;
-
-    public (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => (null, null);
-
-    public string? Measured(RunContext run) => null;
+    public Tally TallyOf(RunContext run) => new(0, 0, null);
 
     public Conclusion Conclude(RunContext run, Ending end, Instant now)
     {

@@ -10,7 +10,7 @@ internal sealed class RestoreKind(RestoreSteps steps) : IRunKind
 {
     public const string KindName = "restore";
 
-    public string Name => KindName;
+    public IReadOnlyList<string> Names { get; } = [KindName];
 
     public Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel) => steps.DoAsync(run, step, progress, cancel);
 
@@ -19,6 +19,8 @@ internal sealed class RestoreKind(RestoreSteps steps) : IRunKind
     public (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => steps.GoOn(run, failure);
 
     public string? Measured(RunContext run) => steps.Measured(run) is { } m ? RunJson.Write(m) : null;
+
+    public Tally TallyOf(RunContext run) => RestoreSteps.TallyOf(run);
 
     public Conclusion Conclude(RunContext run, Ending end, Instant now)
     {

@@ -61,6 +61,9 @@ internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clo
     public RestoreResult? Measured(RunContext run) =>
         fleet.Has(run.Row.Database) ? RestoreResult.Of(run.Run, run.Row.Started, run.Question<RestoreQuestion>(), fleet.Fleet.DatabaseById[new(run.Row.Database)]) : null;
 
+    /// <summary>What it came to: bytes read.</summary>
+    public static Tally TallyOf(RunContext run) => new(0, RestoreAside.MeasuredBy(run.Run).Sum(m => m.Measured.Bytes), null);
+
     /// <summary>What is kept when it ends.</summary>
     public Conclusion Conclude(RunContext run, Ending end, string note, bool proves, bool keepsClaim, Instant now)
     {

@@ -7,14 +7,12 @@ using Microsoft.AspNetCore.Http.HttpResults;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
-namespace Imbrek.Server.Features.Setup;
+namespace Imbrek.Demo;
 
-/// <summary>The clock for everybody; the controls of the simulated world for who administers.</summary>
+/// <summary>The controls of the simulated world, for who administers.</summary>
 internal static class WorldEndpoints
 {
     private const double FastestPace = 3600;
-
-    public sealed record ClockView(Instant Now, bool Demo, double Pace);
 
     public sealed record HappeningLine(Instant At, string? Database, string Kind, string Text);
 
@@ -46,8 +44,6 @@ internal static class WorldEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/clock", (IClock clock, WorldHost world) => TypedResults.Ok(new ClockView(clock.GetCurrentInstant(), world.IsDemo, world.IsDemo ? world.Pace : 1)))
-            .Needs(Roles.Look).WithName("Clock");
         app.MapGet("/api/world", GetAsync).Needs(Roles.Administer).WithName("World");
         app.MapPost("/api/world/pace", SetPaceAsync).Needs(Roles.Administer).WithName("SetPace");
         app.MapPost("/api/world/next", async (WorldHost host, CancellationToken cancel) =>

@@ -1,6 +1,6 @@
 using NodaTime;
 
-namespace Imbrek.Server.Features.Setup;
+namespace Imbrek.Demo;
 
 /// <summary>Whether and where a demo is shown.</summary>
 /// <param name="Folder">Where the simulated world keeps its bytes; null for no demo.</param>

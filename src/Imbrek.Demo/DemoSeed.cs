@@ -2,6 +2,8 @@ using System.Text.Json;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Notices;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Notices;
 using Imbrek.StandIn;
@@ -10,7 +12,7 @@ using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
 
-namespace Imbrek.Server.Features.Setup;
+namespace Imbrek.Demo;
 
 /// <summary>Makes the demo: runs the history of its world and keeps what came of it, all in one transaction.</summary>
 internal static class DemoSeed
@@ -27,8 +29,13 @@ internal static class DemoSeed
     public static async Task WorldAsync(NpgsqlDataSource source, string folder, DemoOptions options, Action<string> say, CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
-        if (await data.Worlds.AnyAsync(cancel))
+        if (await data.FleetVersions.AnyAsync(cancel))
         {
+            if (!World.IsIn(folder))
+            {
+                throw new InvalidOperationException($"the database holds a demo whose world is not in {folder}: it was made by an earlier version, or lies elsewhere; start a fresh one with --fresh");
+            }
+
             return;
         }
 
@@ -94,7 +101,24 @@ internal static class DemoSeed
             await LedgerTable.AppendAsync(inside, noted, "operate", "incident", incident.Database.Value, body, cancel);
         }
 
-        inside.Worlds.Add(new WorldRow { Id = 1, MadeAt = now, HistoryDays = days, Pace = 1, State = JsonSerializer.Serialize(world.Remember()) });
+        // What history had under way the product goes on with.
+        inside.Runs.AddRange(world.Remember().Open.Select(o => new RunRow
+        {
+            Id = o.Id,
+            Kind = PlanFile.Name(Enum.Parse<TaskKind>(o.Kind)),
+            Database = o.Database,
+            Plan = o.Plan,
+            Task = o.Task,
+            Due = Instant.FromUnixTimeMilliseconds(o.Due),
+            State = (short)RunState.Waiting,
+            SetId = o.Set,
+            AfterId = o.After,
+            AskedBy = o.AskedBy,
+        }));
+
+        // The world first: should the rest not be kept, it is made anew together with it.
+        world.KeepForOthers(days);
+        inside.Dispatches.Add(new DispatchRow { Id = 1, DecidedTo = world.Now });
         await inside.SaveChangesAsync(cancel);
         await transaction.CommitAsync(cancel);
         await ImbrekDatabase.AnalyzeAsync(connection, cancel);

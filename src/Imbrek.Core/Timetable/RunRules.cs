@@ -2,64 +2,70 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Runs;
-using Imbrek.Core.Timetable;
-using Imbrek.StandIn.Engine;
 using NodaTime;
 
-namespace Imbrek.StandIn;
+namespace Imbrek.Core.Timetable;
+
+/// <summary>What <see cref="RunRules"/> have others do and keep.</summary>
+public interface IRunActions
+{
+    /// <summary>An attempt of a run begins. Its end is told by <see cref="RunRules.Ended"/>.</summary>
+    void Start(Occurrence run);
+
+    /// <summary>What goes on of a run is broken off: somebody ended it.</summary>
+    void Stop(Occurrence run);
+
+    /// <summary>A run that was to be taken up has ended unstarted.</summary>
+    void Gone(OpenRun run, string note);
+
+    /// <summary>How a run stands from now on.</summary>
+    void Tell(Occurrence run, RunState state, string? note);
+}
 
 /// <summary>
-/// Runs plans in the world: what is due becomes a run, waits for pauses, slots and the run before by the task's rules, is tried as often
-/// as the task allows, and sets off what follows it. What each run does is <see cref="TaskWork"/>'s.
+/// The rules of running (section 9): what is due becomes a run, waits for pauses, slots and the run before by the task's rules, is tried as
+/// often as the task allows, and sets off what follows it. A state machine: what happened goes in, what is to be done comes out through
+/// <see cref="IRunActions"/>, time is that of its agenda. It is told when runs end; what they do is others' business.
 /// </summary>
-internal sealed class PlanRunner
+/// <param name="agenda">Its time, and what is due when.</param>
+/// <param name="actions">What it has done.</param>
+/// <param name="acts">On which databases there is somebody to act; what is due on others never becomes a run.</param>
+public sealed class RunRules(Agenda agenda, IRunActions actions, Func<Id<Database>, bool> acts)
 {
     private const int LikeRuns = 40;
 
-    private readonly World world;
-    private readonly TaskWork work;
+    /// <summary>Of what was missed in a long absence no more than this is told for a task on a database.</summary>
+    private const int MostMissedTold = 100;
+
     private readonly Dictionary<(Id<Plan>, string, Id<Database>), Line> lines = [];
-    private readonly Dictionary<Guid, Order> orders = [];
-    private readonly Dictionary<Guid, Order> later = [];
+    private readonly Dictionary<Guid, Occurrence> orders = [];
+    private readonly Dictionary<Guid, Occurrence> later = [];
     private readonly List<long> due = [];
-    private readonly Slots slots;
+    private Slots slots = new(FleetModel.Empty);
     private int generation;
 
-    public PlanRunner(World world)
-    {
-        (this.world, work, slots) = (world, new TaskWork(world, order => Tell(order, RunState.Running, null)), new Slots(world.Fleet));
-    }
+    private Instant Now => Instant.FromUnixTimeMilliseconds(agenda.Now);
 
     /// <summary>Times in which things do not start.</summary>
     public IReadOnlyList<Blackout> Blackouts { get; private set; } = [];
 
     /// <summary>The runs that are not over, for whoever must begin them again.</summary>
-    public IEnumerable<Order> Open => orders.Values.Concat(later.Values).Concat(lines.Values.SelectMany(l => new[] { l.Next, l.Held }).OfType<Order>());
+    public IEnumerable<Occurrence> Open => orders.Values.Concat(later.Values).Concat(lines.Values.SelectMany(l => new[] { l.Next, l.Held }).OfType<Occurrence>());
 
-    /// <summary>Takes over the fleet's plans from now on; runs under way go on as they began.</summary>
-    public void Load()
+    /// <summary>Takes over a fleet with its plans from now on; runs under way go on as they began.</summary>
+    public void Load(FleetModel fleet)
     {
         generation++;
         var before = lines.ToDictionary();
         lines.Clear();
-        var logged = new HashSet<Id<Database>>();
-        foreach (var series in Series.Of(world.Fleet).Where(s => world.Has(s.Database.Id)))
+        slots = slots.Of(fleet);
+        foreach (var series in Series.Of(fleet).Where(s => acts(s.Database.Id)))
         {
             var key = (series.Plan.Id, series.Task.Id, series.Database.Id);
             var line = before.GetValueOrDefault(key) ?? new Line();
             line.Series = series;
             lines[key] = line;
-            if (series.Task.Kind == TaskKind.Log)
-            {
-                logged.Add(series.Database.Id);
-            }
-
-            ScheduleNext(line, world.Now);
-        }
-
-        foreach (var d in world.Databases)
-        {
-            d.KeepLog(logged.Contains(d.Database.Id));
+            ScheduleNext(line, Now);
         }
     }
 
@@ -70,48 +76,45 @@ internal sealed class PlanRunner
     /// Takes up a run that is not over: one that somebody asked for, now or at a time, or one that a restart cut off. One that is known
     /// already goes on as it is.
     /// </summary>
-    public void TakeUp(WorldState.OpenRun open)
+    public void TakeUp(OpenRun open)
     {
         var due = Instant.FromUnixTimeMilliseconds(open.Due);
-        var id = TaskRun.IdOf(new(open.Plan), open.Task, new(open.Database), due, open.After, open.AskedBy);
-        if (Open.Any(o => o.Id == id))
+        var id = open.Id;
+        if (Knows(id))
         {
             return;
         }
 
         if (!lines.TryGetValue((new(open.Plan), open.Task, new(open.Database)), out var line))
         {
-            world.Changed(new WorldChange.RunChanged(world.Now, new TaskRun
+            if (!open.UnderWay)
             {
-                Id = id,
-                Plan = new(open.Plan),
-                Task = open.Task,
-                Kind = Enum.Parse<TaskKind>(open.Kind),
-                Database = new(open.Database),
-                Due = due,
-                State = RunState.Cancelled,
-                Ended = world.Now,
-                Attempts = open.Attempts,
-                Note = "its task is no longer in the plan",
-                After = open.After,
-                AskedBy = open.AskedBy,
-            }));
+                actions.Gone(open, "its task is no longer in the plan");
+            }
+
             return;
         }
 
         var aside = open.OutsideChain && !line.Series.Task.OutsideChain;
         var series = aside ? Aside(line.Series) : line.Series;
-        var trigger = open.After is { } after ? new Trigger(after, open.AfterSet is null ? null : new Id<BackupSet>(open.AfterSet)) : null;
-        var order = new Order(series, due, trigger, open.AskedBy) { Attempts = Math.Max(0, open.Attempts - 1), Set = open.Set is null ? null : new Id<BackupSet>(open.Set) };
-        if (due <= world.Now)
+        var trigger = open.After is { } after ? new Occurrence.Followed(after, open.AfterSet is null ? null : new Id<BackupSet>(open.AfterSet)) : null;
+        var order = new Occurrence(series, due, trigger, open.AskedBy) { Attempts = open.UnderWay ? open.Attempts : Math.Max(0, open.Attempts - 1), Set = open.Set is null ? null : new Id<BackupSet>(open.Set) };
+        var own = aside ? new Line { Series = series } : line;
+        if (open.UnderWay)
         {
-            Ask(aside ? new Line { Series = series } : line, order);
+            GoesOn(own, order);
+            return;
+        }
+
+        if (due <= Now)
+        {
+            Ask(own, order);
             return;
         }
 
         // At its time it is taken up anew, by the plan of then.
         later[id] = order;
-        world.Schedule(open.Due, () =>
+        agenda.Schedule(open.Due, () =>
         {
             if (later.Remove(id))
             {
@@ -120,15 +123,46 @@ internal sealed class PlanRunner
         });
     }
 
+    /// <summary>
+    /// What was due while nobody decided, from an instant until now: one run makes up for all where the task says so, otherwise each is left out.
+    /// </summary>
+    /// <param name="since">The last instant for which it was decided, milliseconds.</param>
+    public void CatchUp(long since)
+    {
+        var missed = new List<long>();
+        foreach (var line in lines.Values.ToArray())
+        {
+            missed.Clear();
+            line.Series.Expand(since + 1, agenda.Now, missed);
+            var once = line.Series.Task.Missed == MissedRule.CatchUpOnce && missed.Count > 0 ? 1 : 0;
+            foreach (var due in missed.Take(missed.Count - once).TakeLast(MostMissedTold))
+            {
+                var left = new Occurrence(line.Series, Instant.FromUnixTimeMilliseconds(due), null, null) { Line = line };
+                End(left, RunState.LeftOut, "it was due while nobody decided what starts");
+            }
+
+            if (once == 1)
+            {
+                Ask(line, new Occurrence(line.Series, Instant.FromUnixTimeMilliseconds(missed[^1]), null, null));
+            }
+        }
+    }
+
+    /// <summary>Whether a run is known here and not over.</summary>
+    public bool Knows(Guid run) => orders.ContainsKey(run) || later.ContainsKey(run) || lines.Values.Any(l => l.Next?.Id == run || l.Held?.Id == run);
+
+    /// <summary>A run that is known here and not over; null when it is not.</summary>
+    public Occurrence? Find(Guid run) => orders.GetValueOrDefault(run) ?? later.GetValueOrDefault(run) ?? lines.Values.SelectMany(l => new[] { l.Next, l.Held }).FirstOrDefault(o => o?.Id == run);
+
     /// <summary>Ends a run; false when it is over already.</summary>
     public bool Cancel(Guid run, string who)
     {
-        if (Open.FirstOrDefault(o => o.Id == run) is not { } order)
+        if (Find(run) is not { } order)
         {
             return false;
         }
 
-        work.Stop(order);
+        actions.Stop(order);
         later.Remove(run);
         order.Line ??= new Line { Series = order.Series };
         End(order, RunState.Cancelled, $"ended by {who}");
@@ -143,11 +177,11 @@ internal sealed class PlanRunner
     {
         public Series Series { get; set; } = null!;
 
-        public Order? Running { get; set; }
+        public Occurrence? Running { get; set; }
 
-        public Order? Next { get; set; }
+        public Occurrence? Next { get; set; }
 
-        public Order? Held { get; set; }
+        public Occurrence? Held { get; set; }
 
         private readonly Dictionary<int, (Queue<double> Bytes, Queue<double> Seconds)> like = [];
 
@@ -176,21 +210,21 @@ internal sealed class PlanRunner
         }
 
         var (at, made) = (due[0], generation);
-        world.Schedule(at, () =>
+        agenda.Schedule(at, () =>
         {
             if (made == generation)
             {
                 ScheduleNext(line, Instant.FromUnixTimeMilliseconds(at));
-                Ask(line, new Order(line.Series, Instant.FromUnixTimeMilliseconds(at), null, null));
+                Ask(line, new Occurrence(line.Series, Instant.FromUnixTimeMilliseconds(at), null, null));
             }
         });
     }
 
     /// <summary>What is due: held back, left out, or on its way to start.</summary>
-    private void Ask(Line line, Order order)
+    private void Ask(Line line, Occurrence order)
     {
         order.Line = line;
-        if (order.AskedBy is null && Blackouts.Count > 0 && Blackout.FirstFree(Blackouts, line.Series, world.Now) is var free && free != world.Now)
+        if (order.AskedBy is null && Blackouts.Count > 0 && Blackout.FirstFree(Blackouts, line.Series, Now) is var free && free != Now)
         {
             Hold(line, order, free);
             return;
@@ -201,7 +235,7 @@ internal sealed class PlanRunner
             if (line.Series.Task.Overlap == OverlapRule.Wait && line.Next is null)
             {
                 line.Next = order;
-                Tell(order, RunState.Waiting, "the one before is still going");
+                actions.Tell(order, RunState.Waiting, "the one before is still going");
             }
             else
             {
@@ -234,11 +268,25 @@ internal sealed class PlanRunner
         });
         if (order.Waits)
         {
-            Tell(order, RunState.Waiting, "waits for a slot");
+            actions.Tell(order, RunState.Waiting, "waits for a slot");
         }
     }
 
-    private void Hold(Line line, Order order, Instant? free)
+    /// <summary>One that somebody carries out already: it is where it would be, and starts nothing.</summary>
+    private void GoesOn(Line line, Occurrence order)
+    {
+        order.Line = line;
+        order.Started = order.Due;
+        line.Running ??= order;
+        orders[order.Id] = order;
+        if (order.Task.Kind.TakesSlot())
+        {
+            order.HasSlot = true;
+            slots.Take(order.Database.Host, order.Task.Store!.Value);
+        }
+    }
+
+    private void Hold(Line line, Occurrence order, Instant? free)
     {
         if (line.Series.Task.Missed != MissedRule.CatchUpOnce || line.Held is not null || free is null)
         {
@@ -247,8 +295,8 @@ internal sealed class PlanRunner
         }
 
         line.Held = order;
-        Tell(order, RunState.Waiting, "waits for the end of a pause");
-        world.Schedule(free.Value.ToUnixTimeMilliseconds(), () =>
+        actions.Tell(order, RunState.Waiting, "waits for the end of a pause");
+        agenda.Schedule(free.Value.ToUnixTimeMilliseconds(), () =>
         {
             if (line.Held == order)
             {
@@ -258,31 +306,37 @@ internal sealed class PlanRunner
         });
     }
 
-    private void Start(Order order)
+    private void Start(Occurrence order)
     {
         order.Waits = false;
-        order.Started ??= world.Now;
+        order.Started ??= Now;
         order.Attempts++;
-        work.Begin(order, Ended);
+        actions.Start(order);
         if (orders.ContainsKey(order.Id))
         {
             // Told after it began: only then it is known how much it is about.
-            Tell(order, RunState.Running, null);
+            actions.Tell(order, RunState.Running, null);
         }
     }
 
-    private void Ended(Order order, TaskOutcome outcome)
+    /// <summary>An attempt of a run ended: it is tried again, or is over and sets off what follows.</summary>
+    public void Ended(Occurrence order, TaskOutcome outcome)
     {
+        if (!orders.ContainsKey(order.Id))
+        {
+            return;
+        }
+
         if (outcome is TaskOutcome.Fails { CanRetry: true } fails && order.Attempts < order.Task.Attempts)
         {
             var wait = order.Task.BackOff.TotalMilliseconds * (1 << Math.Min(order.Attempts - 1, 10));
-            Tell(order, RunState.Running, $"attempt {order.Attempts} failed: {fails.Why}");
-            world.Schedule(world.NowMs + (long)wait, () =>
+            actions.Tell(order, RunState.Running, $"attempt {order.Attempts} failed: {fails.Why}");
+            agenda.Schedule(agenda.Now + (long)wait, () =>
             {
                 if (orders.ContainsKey(order.Id))
                 {
                     order.Attempts++;
-                    work.Begin(order, Ended);
+                    actions.Start(order);
                 }
             });
             return;
@@ -295,7 +349,6 @@ internal sealed class PlanRunner
                 End(order, RunState.Done, goes.Note);
                 break;
             case TaskOutcome.Fails failed:
-                world.Tell(order.Database.Id, "failed", $"{PlanName(order)} failed: {failed.Why}");
                 End(order, RunState.Failed, failed.Why);
                 break;
             case TaskOutcome.Nothing nothing:
@@ -304,9 +357,7 @@ internal sealed class PlanRunner
         }
     }
 
-    private static string PlanName(Order order) => $"{order.Task.Id} of {order.Series.Plan.Name}";
-
-    private void Compare(Order order)
+    private void Compare(Occurrence order)
     {
         if (order.Task.Kind.Makes() is null)
         {
@@ -316,7 +367,7 @@ internal sealed class PlanRunner
         // A log's size follows the hour; its like are the log backups of the same hour, by bytes for each second they cover.
         var log = order.Task.Kind == TaskKind.Log;
         var like = order.Line!.Like(log ? order.Due.InUtc().Hour : 0);
-        var (bytes, seconds) = (order.StoredBytes / (log ? Math.Max(1, order.CoversSeconds) : 1), (world.Now - order.Started!.Value).TotalSeconds);
+        var (bytes, seconds) = (order.StoredBytes / (log ? Math.Max(1, order.CoversSeconds) : 1), (Now - order.Started!.Value).TotalSeconds);
         order.Oddity = OutlierTest.Of(bytes, seconds, like.Bytes, like.Seconds);
         like.Bytes.Enqueue(bytes);
         like.Seconds.Enqueue(seconds);
@@ -327,7 +378,7 @@ internal sealed class PlanRunner
         }
     }
 
-    private void FreeSlot(Order order)
+    private void FreeSlot(Occurrence order)
     {
         if (order.HasSlot)
         {
@@ -336,11 +387,11 @@ internal sealed class PlanRunner
         }
     }
 
-    private void End(Order order, RunState state, string? note)
+    private void End(Occurrence order, RunState state, string? note)
     {
         var line = order.Line!;
         orders.Remove(order.Id);
-        Tell(order, state, note);
+        actions.Tell(order, state, note);
         FreeSlot(order);
         line.Next = line.Next == order ? null : line.Next;
         line.Held = line.Held == order ? null : line.Held;
@@ -356,45 +407,14 @@ internal sealed class PlanRunner
 
         if (state is RunState.Done or RunState.Failed)
         {
-            var trigger = order.Set is { } set ? new Trigger(order.Id, set) : order.Trigger is { } t ? t with { Run = order.Id } : null;
+            var trigger = order.Set is { } set ? new Occurrence.Followed(order.Id, set) : order.Trigger is { } t ? t with { Run = order.Id } : null;
             foreach (var task in order.Series.Plan.Following(order.Task.Id, state == RunState.Done))
             {
                 if (lines.TryGetValue((order.Series.Plan.Id, task.Id, order.Database.Id), out var follower))
                 {
-                    Ask(follower, new Order(follower.Series, world.Now, trigger ?? new Trigger(order.Id, null), null));
+                    Ask(follower, new Occurrence(follower.Series, Now, trigger ?? new Occurrence.Followed(order.Id, null), null));
                 }
             }
         }
-    }
-
-    private void Tell(Order order, RunState state, string? note)
-    {
-        var over = state is not (RunState.Waiting or RunState.Running);
-        if (world.InHistory && !over)
-        {
-            return;
-        }
-
-        world.Changed(new WorldChange.RunChanged(world.Now, new TaskRun
-        {
-            Id = order.Id,
-            Plan = order.Series.Plan.Id,
-            Task = order.Task.Id,
-            Kind = order.Task.Kind,
-            Database = order.Database.Id,
-            Due = order.Due,
-            State = state,
-            Started = order.Started,
-            Ended = over ? world.Now : null,
-            Attempts = order.Attempts,
-            DataBytes = order.DataBytes,
-            StoredBytes = order.StoredBytes,
-            ExpectedSeconds = double.IsFinite(order.ExpectedSeconds) ? order.ExpectedSeconds : 0,
-            Set = order.Set,
-            Note = note,
-            Oddity = order.Oddity,
-            After = order.Trigger?.Run,
-            AskedBy = order.AskedBy,
-        }));
     }
 }

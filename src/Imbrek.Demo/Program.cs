@@ -1,0 +1,1 @@
+return await Imbrek.Server.ImbrekServer.RunAsync(args, new Imbrek.Demo.DemoGuest(args));

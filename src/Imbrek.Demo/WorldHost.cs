@@ -1,0 +1,286 @@
+using System.Diagnostics;
+using System.Text.Json;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Data;
+using Imbrek.Server.Features.Dispatch;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.State;
+using Imbrek.StandIn;
+using Imbrek.StandIn.Scenario;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Demo;
+
+/// <summary>
+/// Runs the simulated world of a demo in the one server process that holds its folder: leads its clock, which is the product's, has the dispatcher
+/// decide at each step, and lets the world stand still while somebody who acts in it is at their own work. The world keeps itself; who acts in it
+/// is answered only after that.
+/// </summary>
+internal sealed class WorldHost(
+    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, Dispatcher dispatcher, WorldFamily family, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
+{
+    private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
+    private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
+
+    /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
+    private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
+
+    /// <summary>What falls within this time of the machine is decided and answered together: at a fast pace the product would otherwise do nothing but step.</summary>
+    private const double TogetherSeconds = 0.05;
+
+    private readonly SemaphoreSlim step = new(1);
+    private double pace = 1;
+    private volatile bool plansChanged;
+    private FileStream? heldEarly;
+    private Task<World>? early;
+
+    /// <summary>Whether this server shows a demo.</summary>
+    public bool IsDemo => options.Folder is not null;
+
+    /// <summary>The world, while this process runs it.</summary>
+    public World? World => family.World;
+
+    /// <summary>Seconds of the world a second of the wall clock; 0 is paused.</summary>
+    public double Pace => pace;
+
+    /// <summary>Begins to open the world, if no other process has it, while the rest of the server starts.</summary>
+    public void OpenEarly()
+    {
+        if ((heldEarly = Hold()) is not null)
+        {
+            early = Task.Run(Open);
+        }
+    }
+
+    private World Open() => World.Open(options.Folder!, s => TarnholtFerries.Create(s.MadeAt, s.HistoryDays));
+
+    /// <summary>Changes the pace.</summary>
+    public async Task SetPaceAsync(double value, CancellationToken cancel)
+    {
+        await step.WaitAsync(cancel);
+        try
+        {
+            if (World is { } w)
+            {
+                w.Pace = pace = value;
+                w.KeepAndAnswer();
+            }
+        }
+        finally
+        {
+            step.Release();
+        }
+
+        TellClock();
+    }
+
+    /// <summary>Lets time pass until something happens.</summary>
+    public async Task ToNextEventAsync(CancellationToken cancel)
+    {
+        if (World is { } w && (w.NextEvent, dispatcher.NextAt) is var (event1, event2) && (event1 ?? event2) is not null)
+        {
+            await StepAsync(w, Instant.Min(event1 ?? Instant.MaxValue, event2 ?? Instant.MaxValue), cancel);
+            TellClock();
+        }
+    }
+
+    /// <summary>Lets time pass at once, as fast as the machine can.</summary>
+    public async Task ForwardAsync(Duration by, CancellationToken cancel)
+    {
+        if (World is { } w)
+        {
+            var to = w.Now + by;
+            while (w.Now < to)
+            {
+                // In pieces, so that runs that wait for something go on in between.
+                await StepAsync(w, Instant.Min(to, w.Now + Duration.FromMinutes(1)), cancel);
+            }
+
+            TellClock();
+        }
+    }
+
+    /// <inheritdoc/>
+    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    {
+        peers.Heard += news => plansChanged |= news.Changed != Peers.Shared.Nothing;
+        fleet.PlansTaken += () => plansChanged = true;
+        while (IsDemo && !stoppingToken.IsCancellationRequested)
+        {
+            try
+            {
+                using var held = Interlocked.Exchange(ref heldEarly, null) ?? Hold();
+                if (held is null)
+                {
+                    Follow();
+                    await dispatcher.FollowAsync(stoppingToken);
+                    await WaitAsync(Look, stoppingToken);
+                }
+                else
+                {
+                    await LeadAsync(stoppingToken);
+                }
+            }
+            catch (Exception) when (stoppingToken.IsCancellationRequested)
+            {
+                break;
+            }
+            catch (Exception e)
+            {
+                // Whatever it is, the server goes on and tries again; only the world stands still until then.
+                log.LogWarning(e is NpgsqlException or IOException or InvalidOperationException or Dispatcher.LeadLostException ? null : e, "The world stands still: {Reason}", e.Message);
+                await LeaveAsync();
+                await WaitAsync(Look, stoppingToken);
+            }
+        }
+
+        await LeaveAsync();
+    }
+
+    /// <summary>Takes the folder of the world for this process; null while another has it. A process that ends lets go of it, however it ends.</summary>
+    private FileStream? Hold()
+    {
+        try
+        {
+            return new FileStream(Path.Combine(options.Folder!, "world.lock"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
+        }
+        catch (IOException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>
+    /// Lets go of the world and of the lead: who does not hold both must not seem to, to runs least of all. The world goes on from what it kept.
+    /// </summary>
+    private async Task LeaveAsync()
+    {
+        var w = World;
+        family.World = null;
+        w?.Dispose();
+        await dispatcher.LeaveAsync();
+    }
+
+    private static async Task WaitAsync(TimeSpan time, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(time);
+        await timer.WaitForNextTickAsync(cancel);
+    }
+
+    /// <summary>Another process runs the world: tells its time, as that last kept it.</summary>
+    private void Follow()
+    {
+        if (World.LastKept(options.Folder!) is { } kept)
+        {
+            pace = kept.Pace;
+            var (then, since) = (kept.Now, Stopwatch.StartNew());
+            clock.Follow(() => then + Duration.FromSeconds(Math.Min(2, since.Elapsed.TotalSeconds) * kept.Pace));
+        }
+    }
+
+    private async Task LeadAsync(CancellationToken cancel)
+    {
+        var w = await (early ?? Task.Run(Open, cancel));
+        early = null;
+        family.World = w;
+        pace = w.Pace;
+        clock.Follow(() => w.Now);
+        w.SetPlans(fleet.Fleet.Plans);
+        plansChanged = false;
+        log.LogInformation("The world goes on from {Now}", w.Now);
+        while (!await dispatcher.TryLeadAsync(cancel))
+        {
+            // Who led before has not noticed yet that it does no longer.
+            await WaitAsync(Look, cancel);
+        }
+
+        using var timer = new PeriodicTimer(Tick);
+        var wall = Stopwatch.StartNew();
+        var shown = -1L;
+        while (await timer.WaitForNextTickAsync(cancel))
+        {
+            var passed = wall.Elapsed;
+            wall.Restart();
+            await StepAsync(w, w.Now + Duration.FromSeconds(Math.Min(passed.TotalSeconds, 1) * pace), cancel);
+            if (Stopwatch.GetTimestamp() / Stopwatch.Frequency is var second && second != shown)
+            {
+                shown = second;
+                TellClock();
+            }
+        }
+    }
+
+    private async Task StepAsync(World w, Instant to, CancellationToken cancel)
+    {
+        await step.WaitAsync(cancel);
+        try
+        {
+            ObjectDisposedException.ThrowIf(w != World, w);
+            if (plansChanged)
+            {
+                plansChanged = false;
+                w.SetPlans(fleet.Fleet.Plans);
+            }
+
+            // The world counts milliseconds: what lies between two of them would never be reached.
+            to = Instant.FromUnixTimeMilliseconds(to.ToUnixTimeMilliseconds());
+            var thought = Stopwatch.StartNew();
+            var together = Duration.FromSeconds(TogetherSeconds * pace);
+            do
+            {
+                var due = dispatcher.NextAt is { } at ? Instant.Max(at, w.Now + together) : to;
+                w.Advance(Instant.Min(to, Instant.Min(due, w.Now + Duration.Max(together, Duration.FromSeconds(1)))), evenIfSomebodyThinks: thought.Elapsed > LongestThought);
+                w.KeepAndAnswer();
+                await w.WhenNobodyThinksAsync(LongestThought);
+                await dispatcher.StepAsync(cancel);
+                await w.WhenNobodyThinksAsync(LongestThought);
+                await KeepAsync(w.TakeChanges(), cancel);
+            }
+            while (w.Now < to);
+        }
+        finally
+        {
+            step.Release();
+        }
+    }
+
+    /// <summary>Keeps what people should read, and markers: what happened is told, and no more than told.</summary>
+    private async Task KeepAsync(IReadOnlyList<WorldChange> changes, CancellationToken cancel)
+    {
+        if (changes.Count == 0)
+        {
+            return;
+        }
+
+        await using var data = ImbrekDatabase.Context(source);
+        foreach (var change in changes)
+        {
+            AddRow(data, change);
+        }
+
+        await data.SaveChangesAsync(cancel);
+        await peers.TellAsync([.. changes.Select(c => c.Database).OfType<Id<Database>>().Select(d => d.Value).Distinct()], [], cancel);
+    }
+
+    /// <summary>Adds markers and happenings.</summary>
+    internal static void AddRow(ImbrekContext data, WorldChange change)
+    {
+        switch (change)
+        {
+            case WorldChange.MarkerWritten m:
+                data.Markers.Add(new MarkerRow { Database = m.Of.Value, Name = m.Name, At = m.At });
+                break;
+            case WorldChange.Happened h:
+                data.Happenings.Add(new HappeningRow { At = h.At, Database = h.Of?.Value, Kind = h.Kind, Text = h.Text });
+                break;
+        }
+    }
+
+    private void TellClock() => live.Publish(new LiveEvent("clock", JsonSerializer.Serialize(new
+    {
+        now = Instants.Write(clock.GetCurrentInstant()),
+        pace,
+    })));
+}

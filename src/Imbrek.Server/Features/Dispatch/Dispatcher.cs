@@ -1,0 +1,541 @@
+using System.Collections.Concurrent;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Notices;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
+using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Metrics;
+using Imbrek.Server.Features.Notices;
+using Imbrek.Server.Features.Plans;
+using Imbrek.Server.Features.Runs;
+using Imbrek.Server.State;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Server.Features.Dispatch;
+
+/// <summary>
+/// Decides what starts, by <see cref="RunRules"/>, in the one process that leads. A decision and the state it leads to are kept in one transaction,
+/// which also checks that this process still leads; the key of an occurrence refuses a second run of it. What starts is begun by this process; if
+/// that dies, any process takes it up with a higher fence and asks the driver what became of it.
+/// </summary>
+internal sealed class Dispatcher : IRunActions
+{
+    private const long LeadLock = 0x3_4D_42_52_45_4B;
+    private static readonly Duration SilenceEvery = Duration.FromMinutes(10);
+
+    /// <summary>What was due while nobody led is run as if it were late when it was no longer than this; after that by each task's rule for what was missed.</summary>
+    private static readonly Duration ShortAbsence = Duration.FromMinutes(10);
+    private static readonly TimeSpan LookEvery = TimeSpan.FromSeconds(1);
+
+    private readonly NpgsqlDataSource source;
+    private readonly FleetState fleet;
+    private readonly RunHealth health;
+    private readonly Drivers drivers;
+    private readonly RunWorker worker;
+    private readonly Peers peers;
+    private readonly LiveEvents live;
+    private readonly IClock clock;
+    private readonly ProductMetrics metrics;
+    private readonly ILogger<Dispatcher> log;
+    private readonly Dictionary<TaskKind, ITaskKind> kinds;
+    private readonly SemaphoreSlim gate = new(1);
+    private readonly SemaphoreSlim wake = new(0, 1);
+    private readonly NoticeTable noticeTable = new();
+    private readonly ConcurrentQueue<RunRow> over = new();
+    private readonly Dictionary<Guid, Occurrence> underWay = [];
+    private readonly List<TaskRun> told = [];
+    private readonly List<(Occurrence Run, RunRow Row)> starts = [];
+    private readonly List<(Guid Run, string Oddity)> odd = [];
+    private NpgsqlConnection? leading;
+    private Agenda agenda = new(0);
+    private RunRules? rules;
+    private NoticeBook? notices;
+    private int lead;
+    private Instant silenceHeard;
+    private long lastLook;
+    private volatile bool asked = true;
+    private volatile bool plansChanged;
+    private volatile bool healthChanged;
+
+    public Dispatcher(
+        NpgsqlDataSource source, FleetState fleet, RunHealth health, Drivers drivers, IEnumerable<IRunKind> kinds, Runner runner, RunWorker worker, Peers peers, LiveEvents live, IClock clock, ProductMetrics metrics, ILogger<Dispatcher> log)
+    {
+        (this.source, this.fleet, this.health, this.drivers, this.worker, this.peers, this.live, this.clock, this.metrics, this.log) =
+            (source, fleet, health, drivers, worker, peers, live, clock, metrics, log);
+        this.kinds = kinds.OfType<ITaskKind>().SelectMany(k => k.Names.Select(n => (Kind: PlanFile.KindNamed(n), By: k))).Where(k => k.Kind is not null).ToDictionary(k => k.Kind!.Value, k => k.By);
+        runner.Over += row =>
+        {
+            over.Enqueue(row);
+            Wake();
+        };
+        peers.Heard += news =>
+        {
+            asked |= news.Runs.Length > 0;
+            healthChanged |= news.Databases.Length > 0 || news.Changed == Peers.Shared.Fleet;
+            plansChanged |= news.Changed != Peers.Shared.Nothing;
+            Wake();
+        };
+    }
+
+    /// <summary>Whether this process leads.</summary>
+    public bool Leads => rules is not null;
+
+    /// <summary>When something is due next; null when nothing is, or another process leads.</summary>
+    public Instant? NextAt => rules is not null && agenda.Next < long.MaxValue ? Instant.FromUnixTimeMilliseconds(agenda.Next) : null;
+
+    /// <summary>Waits until there may be something to do: somebody asked, a run ended, or some time has passed.</summary>
+    public Task WaitAsync(TimeSpan atMost, CancellationToken cancel) => wake.WaitAsync(atMost, cancel);
+
+    /// <summary>Tries to lead; true when this process does from now on.</summary>
+    public async Task<bool> TryLeadAsync(CancellationToken cancel)
+    {
+        var connection = await source.OpenConnectionAsync(cancel);
+        try
+        {
+            await using var take = new NpgsqlCommand($"select pg_try_advisory_lock({LeadLock})", connection);
+            if (!(bool)(await take.ExecuteScalarAsync(cancel))!)
+            {
+                await connection.DisposeAsync();
+                return false;
+            }
+
+            leading = connection;
+            await BeginAsync(cancel);
+            return true;
+        }
+        catch
+        {
+            await LeaveAsync();
+            await connection.DisposeAsync();
+            throw;
+        }
+    }
+
+    /// <summary>Lets go of the lead, and of everything that was not kept: it did not happen.</summary>
+    public async Task LeaveAsync()
+    {
+        await gate.WaitAsync();
+        try
+        {
+            (rules, notices) = (null, null);
+            underWay.Clear();
+            told.Clear();
+            starts.Clear();
+            odd.Clear();
+            if (leading is { } connection)
+            {
+                // The lock must not stay with a connection that goes back to the pool.
+                leading = null;
+                NpgsqlConnection.ClearPool(connection);
+                await connection.DisposeAsync();
+            }
+        }
+        finally
+        {
+            gate.Release();
+        }
+    }
+
+    /// <summary>Another process leads: keeps what this one knows of the runs up to date.</summary>
+    public async Task FollowAsync(CancellationToken cancel)
+    {
+        over.Clear();
+        if (healthChanged)
+        {
+            healthChanged = false;
+            await health.LoadAsync(cancel);
+        }
+    }
+
+    /// <summary>Has plans, pauses or a whole fleet that somebody changed taken over: by this process if it leads, and by all others.</summary>
+    public async Task ChangedAsync(Peers.Shared what, CancellationToken cancel)
+    {
+        plansChanged = true;
+        await peers.TellAsync([], [], cancel, what);
+        await StepAsync(cancel);
+    }
+
+    /// <summary>Takes up what somebody asked for, if this process leads; otherwise the one that does will.</summary>
+    public async Task TakeUpAskedAsync(CancellationToken cancel)
+    {
+        asked = true;
+        await StepAsync(cancel);
+    }
+
+    /// <summary>Decides what there is to decide up to now, and keeps it. Nothing when another process leads.</summary>
+    /// <exception cref="LeadLostException">Another process may lead; nothing was kept.</exception>
+    public async Task StepAsync(CancellationToken cancel)
+    {
+        await gate.WaitAsync(cancel);
+        try
+        {
+            if (rules is null)
+            {
+                return;
+            }
+
+            await HearAsync(cancel);
+            agenda.Advance(clock.GetCurrentInstant().ToUnixTimeMilliseconds());
+            HearSilence();
+            if (told.Count + starts.Count + odd.Count + notices!.Changed.Count > 0)
+            {
+                await KeepAsync(cancel);
+            }
+        }
+        finally
+        {
+            gate.Release();
+        }
+    }
+
+    /// <inheritdoc/>
+    public void Start(Occurrence run)
+    {
+        underWay[run.Id] = run;
+        var family = drivers.TryFor(run.Database);
+        var (question, steps, whyNot) = family is null ? (null, null, "there is no driver for it") : kinds[run.Task.Kind].Plan(run);
+        if (steps is null)
+        {
+            // Nobody carries it out, so nobody else keeps how it ended.
+            underWay.Remove(run.Id);
+            rules!.Ended(run, new TaskOutcome.Fails(whyNot!, false));
+            return;
+        }
+
+        var now = clock.GetCurrentInstant();
+        foreach (var first in steps.Next(now).Start)
+        {
+            steps = steps.Begin(first, now);
+        }
+
+        var r = run.ToRun(RunState.Running, null, now);
+        starts.Add((run, new RunRow
+        {
+            Id = r.Id,
+            Kind = PlanFile.Name(r.Kind),
+            Database = r.Database.Value,
+            Plan = r.Plan.Value,
+            Task = r.Task,
+            Due = r.Due,
+            State = (short)RunState.Running,
+            Started = now,
+            Attempts = 1,
+            ExpectedSeconds = r.ExpectedSeconds,
+            AfterId = r.After,
+            AskedBy = r.AskedBy,
+            OutsideChain = run.Task.OutsideChain,
+            Driver = family!.Name,
+            Question = question,
+            Steps = RunJson.WriteSteps(steps),
+            Fence = 1,
+            LeaseOwner = live.Process,
+        }));
+    }
+
+    /// <inheritdoc/>
+    public void Stop(Occurrence run)
+    {
+        // Who carries it out hears of it by what people wrote into the run.
+    }
+
+    /// <inheritdoc/>
+    public void Gone(OpenRun run, string note) => told.Add(new TaskRun
+    {
+        Id = run.Id,
+        Plan = new(run.Plan),
+        Task = run.Task,
+        Kind = Enum.Parse<TaskKind>(run.Kind),
+        Database = new(run.Database),
+        Due = Instant.FromUnixTimeMilliseconds(run.Due),
+        State = RunState.Cancelled,
+        Ended = clock.GetCurrentInstant(),
+        Note = note,
+        After = run.After,
+        AskedBy = run.AskedBy,
+    });
+
+    /// <inheritdoc/>
+    public void Tell(Occurrence run, RunState state, string? note)
+    {
+        var now = clock.GetCurrentInstant();
+        var r = run.ToRun(state, note, now);
+        notices!.Hear(r);
+        var carriedOut = underWay.ContainsKey(run.Id);
+        if (state.IsOver())
+        {
+            underWay.Remove(run.Id);
+            var begun = starts.RemoveAll(s => s.Run.Id == run.Id) == 0;
+            if (carriedOut && begun && state != RunState.LeftOut)
+            {
+                // Its runner has kept how it ended; only how it stands among its like is known here.
+                if (run.Oddity is { } oddity)
+                {
+                    odd.Add((run.Id, oddity));
+                }
+
+                health.Hear([r]);
+                return;
+            }
+        }
+
+        if (state != RunState.Running)
+        {
+            told.Add(r);
+        }
+    }
+
+    /// <summary>Another process may lead.</summary>
+    public sealed class LeadLostException(Exception? inner = null) : Exception("another process may lead", inner);
+
+    private void Wake()
+    {
+        if (wake.CurrentCount == 0)
+        {
+            try
+            {
+                wake.Release();
+            }
+            catch (SemaphoreFullException)
+            {
+                // Somebody else woke it in the same moment.
+            }
+        }
+    }
+
+    private async Task BeginAsync(CancellationToken cancel)
+    {
+        await gate.WaitAsync(cancel);
+        try
+        {
+            await using var data = ImbrekDatabase.Context(source);
+            var now = clock.GetCurrentInstant();
+            var row = await data.Dispatches.SingleOrDefaultAsync(cancel);
+            if (row is null)
+            {
+                row = new DispatchRow { Id = 1, DecidedTo = now };
+                data.Dispatches.Add(row);
+            }
+
+            var wasLed = row.Lead > 0;
+            lead = ++row.Lead;
+            await data.SaveChangesAsync(cancel);
+            if (wasLed)
+            {
+                // What was kept by who led before may not have been heard here yet.
+                await health.LoadAsync(cancel);
+            }
+
+            var from = Instant.Min(now, row.DecidedTo);
+            agenda = new Agenda((now - from <= ShortAbsence ? from : now).ToUnixTimeMilliseconds());
+            notices = new NoticeBook(fleet.Fleet, health.Failing);
+            var begun = new RunRules(agenda, this, d => fleet.Has(d.Value) && drivers.TryFor(fleet.Fleet.DatabaseById[d]) is not null);
+            rules = begun;
+            begun.Pause(await PausesAsync(data, cancel));
+            begun.Load(fleet.Fleet);
+            var open = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State < (short)RunState.Done).OrderBy(r => r.Due).ToListAsync(cancel);
+            Guid[] after = [.. open.Select(r => r.AfterId).OfType<Guid>().Distinct()];
+            var sets = await data.Runs.AsNoTracking().Where(r => after.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.SetId, cancel);
+            foreach (var r in open)
+            {
+                begun.TakeUp(Open(r, sets));
+                if (r.Steps is not null && begun.Find(r.Id) is { } known)
+                {
+                    underWay[r.Id] = known;
+                }
+            }
+
+            if (now - from > ShortAbsence)
+            {
+                begun.CatchUp(from.ToUnixTimeMilliseconds());
+            }
+
+            (asked, plansChanged) = (true, false);
+            log.LogInformation("This process decides what starts, from {Now}", now);
+        }
+        finally
+        {
+            gate.Release();
+        }
+    }
+
+    private static OpenRun Open(RunRow r, Dictionary<Guid, string?> sets) => new(
+        r.Plan!, r.Task!, PlanFile.KindNamed(r.Kind)!.Value.ToString(), r.Database, r.Due.ToUnixTimeMilliseconds(), r.Attempts, r.OutsideChain, r.SetId, r.AfterId, r.AfterId is { } a ? sets.GetValueOrDefault(a) : null, r.AskedBy, r.Steps is not null);
+
+    private static async Task<IReadOnlyList<Blackout>> PausesAsync(ImbrekContext data, CancellationToken cancel) =>
+    [
+        .. (await data.Pauses.AsNoTracking().ToListAsync(cancel)).Select(p => p.ToBlackout()),
+    ];
+
+    /// <summary>Takes over what was asked, changed or ended since the last step, by whichever process.</summary>
+    private async Task HearAsync(CancellationToken cancel)
+    {
+        while (over.TryDequeue(out var row))
+        {
+            HearOver(row);
+        }
+
+        var look = Environment.TickCount64 - lastLook > LookEvery.TotalMilliseconds;
+        var (plans, some) = (plansChanged, asked || look);
+        if (!plans && !some)
+        {
+            return;
+        }
+
+        plansChanged = asked = false;
+        try
+        {
+            await using var data = ImbrekDatabase.Context(source);
+            if (plans)
+            {
+                rules!.Pause(await PausesAsync(data, cancel));
+                rules.Load(fleet.Fleet);
+                notices!.Fleet = fleet.Fleet;
+            }
+
+            if (some)
+            {
+                await HearAskedAsync(data, cancel);
+            }
+
+            if (look)
+            {
+                lastLook = Environment.TickCount64;
+
+                // News may be lost, or of another process: what has ended is read.
+                Guid[] known = [.. underWay.Keys.Except(starts.Select(s => s.Run.Id))];
+                foreach (var row in await data.Runs.AsNoTracking().Where(r => known.Contains(r.Id) && r.State >= (short)RunState.Done).OrderBy(r => r.Ended).ToListAsync(cancel))
+                {
+                    HearOver(row);
+                }
+
+                // The lock goes with its connection: when that is gone another process may lead.
+                await using var alive = new NpgsqlCommand("select 1", leading);
+                await alive.ExecuteScalarAsync(cancel);
+            }
+        }
+        catch
+        {
+            (plansChanged, asked) = (plansChanged || plans, true);
+            throw;
+        }
+    }
+
+    private async Task HearAskedAsync(ImbrekContext data, CancellationToken cancel)
+    {
+        var rows = await data.Runs.AsNoTracking()
+            .Where(r => r.Plan != null && r.Steps == null && ((r.State == (short)RunState.Waiting && r.AskedBy != null) || (r.State < (short)RunState.Done && r.CancelledBy != null))).ToListAsync(cancel);
+        foreach (var r in rows)
+        {
+            rules!.TakeUp(Open(r, []));
+            if (r.CancelledBy is { } who && !rules.Cancel(r.Id, who))
+            {
+                Gone(Open(r, []), $"ended by {who}");
+            }
+        }
+    }
+
+    private void HearOver(RunRow row)
+    {
+        if (!underWay.TryGetValue(row.Id, out var run))
+        {
+            return;
+        }
+
+        (run.DataBytes, run.StoredBytes, run.Attempts) = (row.DataBytes, row.StoredBytes, row.Attempts);
+        run.Set = row.SetId is null ? null : new(row.SetId);
+        run.Started = row.Started;
+        run.CoversSeconds = run.Task.Kind == TaskKind.Log ? TaskSteps.MeasuredBy(RunJson.ReadRun(row)).Sum(m => m.CoversSeconds) : 0;
+
+        metrics.Ended(row.Kind, PlanFile.Name(row.StateIs));
+        switch (row.StateIs)
+        {
+            case RunState.Done:
+                rules!.Ended(run, new TaskOutcome.Goes(row.Note));
+                break;
+            case RunState.Cancelled:
+                rules!.Cancel(row.Id, row.CancelledBy ?? "somebody");
+                break;
+            case RunState.LeftOut:
+                rules!.Ended(run, new TaskOutcome.Nothing(row.Note ?? ""));
+                break;
+            default:
+                rules!.Ended(run, new TaskOutcome.Fails(row.Note ?? "", false));
+                break;
+        }
+    }
+
+    private void HearSilence()
+    {
+        var now = clock.GetCurrentInstant();
+        if (now - silenceHeard > SilenceEvery)
+        {
+            silenceHeard = now;
+            notices!.Hear(now, d => fleet[d].Subject.Catalogue is { Count: > 0 } c ? c[c.Count - 1].CoversTo : null);
+        }
+    }
+
+    private async Task KeepAsync(CancellationToken cancel)
+    {
+        TaskRun[] runs = [.. told.GroupBy(r => r.Id).Select(g => g.Last())];
+        await using (var connection = await source.OpenConnectionAsync(cancel))
+        await using (var transaction = await connection.BeginTransactionAsync(cancel))
+        {
+            await RunTable.UpsertAsync(connection, runs, cancel);
+            await RunTable.StartAsync(connection, [.. starts.Select(s => s.Row)], RunStore.LeaseSeconds, cancel);
+            await RunTable.SetOdditiesAsync(connection, odd, cancel);
+            await using var data = ImbrekDatabase.Context(source);
+            data.Database.SetDbConnection(connection);
+            await data.Database.UseTransactionAsync(transaction, cancel);
+            data.RunLines.AddRange(runs.Where(r => r.Note is not null && (r.AskedBy is not null || r.State == RunState.Failed)).Select(r => new RunLineRow { RunId = r.Id, At = clock.GetCurrentInstant(), Text = r.Note! }));
+            if (data.ChangeTracker.HasChanges())
+            {
+                await data.SaveChangesAsync(cancel);
+            }
+
+            await noticeTable.WriteAsync(notices!, data, cancel);
+            await using (var guard = new NpgsqlCommand("update dispatch set decided_to = $2 where lead = $1", connection))
+            {
+                guard.Parameters.AddWithValue(lead);
+                guard.Parameters.AddWithValue(Instant.FromUnixTimeMilliseconds(agenda.Now));
+                if (await guard.ExecuteNonQueryAsync(cancel) == 0)
+                {
+                    throw new LeadLostException();
+                }
+            }
+
+            try
+            {
+                await transaction.CommitAsync(cancel);
+            }
+            catch (Exception e) when (e is NpgsqlException or IOException or InvalidOperationException)
+            {
+                // Whether it was kept nobody can say now; what is kept is read again before anything is written a second time.
+                throw new LeadLostException(e);
+            }
+        }
+
+        // Kept: from here on nothing that fails may have it written again.
+        var begun = starts.Select(s => s.Row).ToArray();
+        TaskRun[] all = [.. runs, .. starts.Select(s => s.Run.ToRun(RunState.Running, null, s.Row.Started!.Value))];
+        told.Clear();
+        starts.Clear();
+        odd.Clear();
+        notices!.Kept();
+        health.Hear(all);
+        foreach (var r in runs.Where(r => r.State is RunState.Done or RunState.Failed))
+        {
+            metrics.Ended(PlanFile.Name(r.Kind), PlanFile.Name(r.State));
+        }
+
+        worker.Begin(begun);
+        if (all.Length > 0)
+        {
+            await peers.TellAsync([], [.. all.Select(r => r.Id).Take(50)], cancel);
+        }
+    }
+}

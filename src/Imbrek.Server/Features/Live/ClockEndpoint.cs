@@ -1,0 +1,13 @@
+using Imbrek.Server.Security;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Live;
+
+/// <summary><c>GET /api/clock</c>: the product's time, for everybody.</summary>
+internal static class ClockEndpoint
+{
+    public sealed record ClockView(Instant Now, bool Demo, double Pace);
+
+    public static void Map(IEndpointRouteBuilder app) => app.MapGet("/api/clock", (IClock clock, IGuest guest) => TypedResults.Ok(new ClockView(clock.GetCurrentInstant(), guest.IsDemo, guest.Pace)))
+        .Needs(Roles.Look).WithName("Clock");
+}

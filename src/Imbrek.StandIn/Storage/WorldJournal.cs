@@ -1,0 +1,226 @@
+using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using NodaTime;
+
+namespace Imbrek.StandIn.Storage;
+
+/// <summary>
+/// What a world keeps of itself: its state in one small file that is replaced whole, and its sets and answers in a file that only grows. The state
+/// says how far that file counts: what a crash left beyond did not happen. Nobody is answered before both are written.
+/// </summary>
+internal sealed class WorldJournal : IDisposable
+{
+    private const string StateFile = "world.json";
+    private const byte Set = 1;
+    private const byte Answer = 2;
+
+    private readonly string folder;
+    private readonly MemoryStream pending = new();
+    private readonly BinaryWriter writer;
+    private FileStream file;
+    private string name;
+
+    private WorldJournal(string folder, string name)
+    {
+        (this.folder, this.name) = (folder, name);
+        writer = new BinaryWriter(pending);
+        file = new FileStream(Path.Combine(folder, name), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.Read, 1);
+    }
+
+    /// <summary>What was kept.</summary>
+    /// <param name="State">The state; null when nothing was kept yet.</param>
+    /// <param name="Sets">Sets that have a copy.</param>
+    /// <param name="Answers">Which set a run took, as "database/set".</param>
+    public sealed record Kept(WorldState? State, IReadOnlyCollection<BackupSet> Sets, Dictionary<Guid, string> Answers);
+
+    private sealed record Head(string Journal, long Length, WorldState State);
+
+    /// <summary>Whether a folder holds a world.</summary>
+    public static bool IsIn(string folder) => File.Exists(Path.Combine(folder, StateFile));
+
+    /// <summary>The state that was last kept, for those who only look; null when it cannot be read now.</summary>
+    public static WorldState? Peek(string folder)
+    {
+        try
+        {
+            return IsIn(folder) ? JsonSerializer.Deserialize<Head>(File.ReadAllBytes(Path.Combine(folder, StateFile)))?.State : null;
+        }
+        catch (Exception e) when (e is IOException or JsonException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Opens the journal of a folder, an empty one when there is none.</summary>
+    public static (WorldJournal Journal, Kept Kept) Open(string folder)
+    {
+        Directory.CreateDirectory(folder);
+        var state = Path.Combine(folder, StateFile);
+        var head = File.Exists(state) ? JsonSerializer.Deserialize<Head>(File.ReadAllBytes(state)) : null;
+        var journal = new WorldJournal(folder, head?.Journal ?? "world-1.journal");
+        journal.file.SetLength(head?.Length ?? 0);
+        var (sets, answers) = journal.Read();
+        var kept = new Kept(head?.State, sets.Values, answers);
+
+        // Half of it or more is of no use any more: written anew, so that it does not grow for ever.
+        if (head is not null && journal.file.Length > (sets.Count * 400L) + (32 << 20))
+        {
+            journal.Anew(kept);
+        }
+
+        return (journal, kept);
+    }
+
+    /// <summary>A set is like this now.</summary>
+    public void Add(BackupSet s)
+    {
+        writer.Write(Set);
+        writer.Write(s.Database.Value);
+        writer.Write(s.Id.Value);
+        writer.Write((byte)s.Kind);
+        writer.Write(s.Branch);
+        Text(s.Parent?.Value);
+        Number(s.FromPosition);
+        writer.Write(s.ToPosition);
+        Time(s.CoversFrom);
+        Time(s.CoversTo);
+        Time(s.FinishedAt);
+        writer.Write(s.DataBytes);
+        writer.Write(s.OutsideChain);
+        writer.Write(s.RollForward);
+        Text(s.Key);
+        writer.Write7BitEncodedInt(s.Copies.Count);
+        foreach (var c in s.Copies)
+        {
+            writer.Write(c.Store.Value);
+            Time(c.AvailableAt);
+            Time(c.RemovedAt);
+            Time(c.LockedUntil);
+            writer.Write(c.StoredBytes);
+            writer.Write((byte)c.State);
+        }
+    }
+
+    /// <summary>A run took a set.</summary>
+    public void Add(Guid run, string set)
+    {
+        writer.Write(Answer);
+        writer.Write(run.ToByteArray());
+        writer.Write(set);
+    }
+
+    /// <summary>Makes all that was added, and the state, last.</summary>
+    public void Keep(WorldState state)
+    {
+        file.Seek(0, SeekOrigin.End);
+        pending.WriteTo(file);
+        pending.SetLength(0);
+        file.Flush();
+        var path = Path.Combine(folder, StateFile);
+        File.WriteAllBytes(path + ".new", JsonSerializer.SerializeToUtf8Bytes(new Head(name, file.Length, state)));
+        File.Move(path + ".new", path, overwrite: true);
+    }
+
+    public void Dispose()
+    {
+        writer.Dispose();
+        file.Dispose();
+    }
+
+    private void Anew(Kept kept)
+    {
+        var old = name;
+        name = $"world-{int.Parse(old[6..^8], System.Globalization.CultureInfo.InvariantCulture) + 1}.journal";
+        file.Dispose();
+        file = new FileStream(Path.Combine(folder, name), FileMode.Create, FileAccess.ReadWrite, FileShare.Read, 1);
+        foreach (var set in kept.Sets)
+        {
+            Add(set);
+        }
+
+        foreach (var (run, set) in kept.Answers)
+        {
+            Add(run, set);
+        }
+
+        Keep(kept.State!);
+        File.Delete(Path.Combine(folder, old));
+    }
+
+    private (Dictionary<(string, string), BackupSet> Sets, Dictionary<Guid, string> Answers) Read()
+    {
+        var sets = new Dictionary<(string, string), BackupSet>();
+        var answers = new Dictionary<Guid, string>();
+        file.Seek(0, SeekOrigin.Begin);
+        using var r = new BinaryReader(new BufferedStream(file, 1 << 16), System.Text.Encoding.UTF8, leaveOpen: true);
+        var names = new Dictionary<string, string>();
+        for (var next = r.BaseStream.ReadByte(); next >= 0; next = r.BaseStream.ReadByte())
+        {
+            if (next == Answer)
+            {
+                answers[new Guid(r.ReadBytes(16))] = r.ReadString();
+                continue;
+            }
+
+            var set = ReadSet();
+            if (set.Copies.All(c => c.RemovedAt is not null))
+            {
+                sets.Remove((set.Database.Value, set.Id.Value));
+            }
+            else
+            {
+                sets[(set.Database.Value, set.Id.Value)] = set;
+            }
+        }
+
+        return (sets, answers);
+
+        BackupSet ReadSet() => new()
+        {
+            Database = new(Same()),
+            Id = new(r.ReadString()),
+            Kind = (SetKind)r.ReadByte(),
+            Branch = r.ReadInt32(),
+            Parent = r.ReadBoolean() ? new(r.ReadString()) : null,
+            FromPosition = r.ReadBoolean() ? r.ReadInt64() : null,
+            ToPosition = r.ReadInt64(),
+            CoversFrom = At(),
+            CoversTo = At()!.Value,
+            FinishedAt = At()!.Value,
+            DataBytes = r.ReadInt64(),
+            OutsideChain = r.ReadBoolean(),
+            RollForward = r.ReadBoolean(),
+            Key = r.ReadBoolean() ? r.ReadString() : null,
+            Copies = [.. Enumerable.Range(0, r.Read7BitEncodedInt()).Select(_ => new BackupCopy(new(Same()), At()!.Value, At(), At(), r.ReadInt64(), (CopyState)r.ReadByte()))],
+        };
+
+        // Few names are many times there.
+        string Same()
+        {
+            var text = r.ReadString();
+            return names.TryGetValue(text, out var known) ? known : names[text] = text;
+        }
+
+        Instant? At() => r.ReadInt64() is var ms && ms == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(ms);
+    }
+
+    private void Text(string? text)
+    {
+        writer.Write(text is not null);
+        if (text is not null)
+        {
+            writer.Write(text);
+        }
+    }
+
+    private void Number(long? number)
+    {
+        writer.Write(number is not null);
+        if (number is { } n)
+        {
+            writer.Write(n);
+        }
+    }
+
+    private void Time(Instant? t) => writer.Write(t?.ToUnixTimeMilliseconds() ?? long.MinValue);
+}
