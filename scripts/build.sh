@@ -15,7 +15,9 @@ publish() {
     mkdir -p "$here/out"
     echo "Building $(basename "$project")…" >&2
     # One build at a time: two people's first use must not write the same files.
-    if ! flock --close "$here/out/.build.lock" dotnet publish "$here/$project" -c Release -o "$here/out/$folder" >"$log" 2>&1; then
+    # Compiled ahead where the compiler for that can be had: a start takes half the time. Otherwise as usual.
+    if ! flock --close "$here/out/.build.lock" dotnet publish "$here/$project" -c Release --use-current-runtime --self-contained false -p:PublishReadyToRun=true -o "$here/out/$folder" >"$log" 2>&1 \
+      && ! flock --close "$here/out/.build.lock" dotnet publish "$here/$project" -c Release -o "$here/out/$folder" >"$log" 2>&1; then
       cat "$log" >&2
       exit 1
     fi

@@ -33,13 +33,36 @@ public static class ImbrekDatabase
         try
         {
             await using var context = Context(source);
-            await context.Database.MigrateAsync(cancel);
+            if (!await IsUpToDateAsync(connection, context, cancel))
+            {
+                await context.Database.MigrateAsync(cancel);
+            }
         }
         finally
         {
             await using var give = new NpgsqlCommand($"select pg_advisory_unlock({MigrationLock})", connection);
             await give.ExecuteNonQueryAsync(CancellationToken.None);
         }
+    }
+
+    /// <summary>Whether all migrations have been applied; asked so, a start that has none to apply need not compare whole models.</summary>
+    private static async Task<bool> IsUpToDateAsync(NpgsqlConnection connection, ImbrekContext context, CancellationToken cancel)
+    {
+        await using var there = new NpgsqlCommand("select to_regclass('\"__EFMigrationsHistory\"') is not null", connection);
+        if (!(bool)(await there.ExecuteScalarAsync(cancel))!)
+        {
+            return false;
+        }
+
+        var applied = new HashSet<string>();
+        await using var read = new NpgsqlCommand("select migration_id from \"__EFMigrationsHistory\"", connection);
+        await using var reader = await read.ExecuteReaderAsync(cancel);
+        while (await reader.ReadAsync(cancel))
+        {
+            applied.Add(reader.GetString(0));
+        }
+
+        return context.Database.GetMigrations().All(applied.Contains);
     }
 
     /// <summary>Lets PostgreSQL look at the big tables after they were filled: until it does by itself, it plans as if they were small.</summary>
