@@ -11,6 +11,9 @@ public sealed class FleetVersionRow
 
     public string Who { get; set; } = "";
 
+    /// <summary>Why, as far as whoever changed it said so.</summary>
+    public string? Why { get; set; }
+
     public string Document { get; set; } = "";
 }
 

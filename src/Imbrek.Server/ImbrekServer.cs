@@ -276,6 +276,7 @@ internal static class ImbrekServer
         PeopleEndpoints.Map(app);
         TokenEndpoints.Map(app);
         FleetEndpoints.Map(app);
+        FleetParts.Map(app);
         DatabaseEndpoints.Map(app);
         RecoverEndpoints.Map(app);
         RunEndpoints.Map(app);

@@ -23,7 +23,7 @@ public sealed class ImportTests : IAsyncLifetime
         await server.DisposeAsync();
     }
 
-    private static string Case(string file)
+    internal static string Case(string file)
     {
         var root = new DirectoryInfo(AppContext.BaseDirectory);
         while (!Directory.Exists(Path.Combine(root.FullName, "tests")))

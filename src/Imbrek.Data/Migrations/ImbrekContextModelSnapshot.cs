@@ -141,6 +141,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("text")
                         .HasColumnName("who");
 
+                    b.Property<string>("Why")
+                        .HasColumnType("text")
+                        .HasColumnName("why");
+
                     b.HasKey("Number")
                         .HasName("pk_fleet_versions");
 

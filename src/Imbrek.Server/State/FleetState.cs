@@ -78,6 +78,38 @@ internal sealed class FleetState(NpgsqlDataSource source)
         }
     }
 
+    /// <summary>Takes over a fleet of which parts were changed. Catalogues stay as they are; only those of databases that were not there are read.</summary>
+    public async Task LoadFleetAsync(CancellationToken cancel)
+    {
+        await loading.WaitAsync(cancel);
+        try
+        {
+            await using var context = ImbrekDatabase.Context(source);
+            var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstAsync(cancel);
+            var (loaded, leftOut) = KeptFleet.Read(version.Document);
+            (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
+            loaded = loaded.WithPlans(plans);
+            leftOutOfFleet = leftOut;
+            string[] added = [.. loaded.Databases.Select(d => d.Id.Value).Where(d => !Has(d))];
+            await TakeAsync(added, loaded, read =>
+            {
+                var before = databases;
+                databases = new(loaded.Databases.ToDictionary(d => d.Id, d => before.TryGetValue(d.Id, out var there) ? there : new DatabaseState(loaded, d, read.Of(d.Id))));
+                fleet = loaded;
+                foreach (var d in loaded.Databases.Where(d => before.ContainsKey(d.Id)))
+                {
+                    databases[d.Id].Replace(loaded, d, null);
+                }
+            }, cancel);
+            await LoadProofsAsync(context, added, cancel);
+            PlansTaken?.Invoke();
+        }
+        finally
+        {
+            loading.Release();
+        }
+    }
+
     /// <summary>Raised when plans that somebody changed have been taken over.</summary>
     public event Action? PlansTaken;
 

@@ -30,6 +30,9 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     {
         Nothing,
         Plans,
+
+        /// <summary>Parts of the fleet; every catalogue stays as it is.</summary>
+        FleetParts,
         Fleet,
     }
 
@@ -148,6 +151,10 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         if (news.Changed == Shared.Fleet)
         {
             await fleet.LoadAsync(cancel);
+        }
+        else if (news.Changed == Shared.FleetParts)
+        {
+            await fleet.LoadFleetAsync(cancel);
         }
         else if (news.Changed == Shared.Plans)
         {

@@ -9,8 +9,8 @@ using Xunit;
 
 namespace Imbrek.StandIn.Tests;
 
-/// <summary>Plans as the world runs them: slots, pauses, retries, what follows, and a restart in the middle.</summary>
-public sealed class PlanRunnerTests : IDisposable
+/// <summary>The rules of running, in a world that runs its plans by them: slots, pauses, retries, what follows, and a restart in the middle.</summary>
+public sealed class RunRulesTests : IDisposable
 {
     private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 14, 0);
     private static readonly Id<Database> Sailings = new("harbour-sailings"), Berths = new("berth-plan"), Passes = new("passes");

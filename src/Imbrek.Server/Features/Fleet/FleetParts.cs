@@ -1,0 +1,202 @@
+using System.Security.Claims;
+using System.Text;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Timetable;
+using Imbrek.Data;
+using Imbrek.Server.Features.Dispatch;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Server.Features.Fleet;
+
+/// <summary>
+/// One part of the fleet is added, changed or removed: a site, host, store, link, … as it stands in the fleet file. Each change names the version it
+/// is based on, and is a version of its own with who and why; what would point at nothing is listed, and nothing is kept.
+/// </summary>
+internal static class FleetParts
+{
+    private const int LongestWhy = 500;
+
+    /// <summary>The lists of the fleet file that are changed in parts; plans have versions of their own.</summary>
+    private static readonly string[] Lists = ["sites", "links", "arrays", "hosts", "stores", "engines", "objectives", "services", "databases"];
+
+    /// <summary>The newest version of the fleet.</summary>
+    /// <param name="Number">Its number; 0 when there is none.</param>
+    /// <param name="At">When it was kept.</param>
+    /// <param name="Who">By whom.</param>
+    /// <param name="Why">Why, as far as that was said.</param>
+    public sealed record FleetVersionView(int Number, Instant? At, string? Who, string? Why);
+
+    public static void Map(IEndpointRouteBuilder app)
+    {
+        app.MapGet("/api/fleet/version", VersionAsync).Needs(Roles.Look).WithName("FleetVersion");
+        app.MapPut("/api/fleet/{list}/{id}", PutAsync).Needs(Roles.Administer).WithName("PutFleetPart");
+        app.MapDelete("/api/fleet/{list}/{id}", DeleteAsync).Needs(Roles.Administer).WithName("RemoveFleetPart");
+    }
+
+    private static async Task<Ok<FleetVersionView>> VersionAsync(ImbrekContext data, CancellationToken cancel) => TypedResults.Ok(
+        await data.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).Select(v => new FleetVersionView(v.Number, v.At, v.Who, v.Why)).FirstOrDefaultAsync(cancel)
+        ?? new FleetVersionView(0, null, null, null));
+
+    private static Task<Ok<FleetVersionView>> PutAsync(
+        string list, string id, int basedOn, string? why, JsonObject part, FleetState state, NpgsqlDataSource source, IGuest guest, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        if (Lists.Contains(list) && list != "links" && part["id"]?.ToString() is { } named && named != id)
+        {
+            throw new BadInputException("id", $"is '{InputBounds.Quote(named)}' in the body and '{InputBounds.Quote(id)}' in the address");
+        }
+
+        return ChangeAsync(list, id, basedOn, why, "changed", state, source, guest, dispatcher, clock, user, (items, index) =>
+        {
+            var copy = part.DeepClone();
+            if (list != "links")
+            {
+                copy["id"] = id;
+            }
+
+            if (index < 0)
+            {
+                items.Add(copy);
+            }
+            else
+            {
+                items[index] = copy;
+            }
+        }, cancel);
+    }
+
+    private static Task<Ok<FleetVersionView>> DeleteAsync(
+        string list, string id, int basedOn, string? why, FleetState state, NpgsqlDataSource source, IGuest guest, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
+        ChangeAsync(list, id, basedOn, why, "removed", state, source, guest, dispatcher, clock, user, (items, index) =>
+        {
+            if (index < 0)
+            {
+                throw new BadInputException("id", $"there is none '{InputBounds.Quote(id)}' among the {list}", 404, "not-found");
+            }
+
+            items.RemoveAt(index);
+        }, cancel);
+
+    private static async Task<Ok<FleetVersionView>> ChangeAsync(
+        string list,
+        string id,
+        int basedOn,
+        string? why,
+        string what,
+        FleetState state,
+        NpgsqlDataSource source,
+        IGuest guest,
+        Dispatcher dispatcher,
+        IClock clock,
+        ClaimsPrincipal user,
+        Action<JsonArray, int> change,
+        CancellationToken cancel)
+    {
+        if (!Lists.Contains(list))
+        {
+            throw new BadInputException("list", $"must be one of {string.Join(", ", Lists)}", 404, "not-found");
+        }
+
+        if (why?.Length > LongestWhy)
+        {
+            throw new BadInputException("why", $"has {why.Length} letters; at most {LongestWhy}");
+        }
+
+        if (guest.IsDemo)
+        {
+            throw new BadInputException("list", "the demo's fleet belongs to its simulated world: nothing was changed", 409, "demo");
+        }
+
+        var (now, who) = (clock.GetCurrentInstant(), user.Identity!.Name!);
+        FleetVersionRow row;
+        await using (var connection = await source.OpenConnectionAsync(cancel))
+        await using (var transaction = await connection.BeginTransactionAsync(cancel))
+        {
+            await using var inside = ImbrekDatabase.Context(source);
+            inside.Database.SetDbConnection(connection);
+            await inside.Database.UseTransactionAsync(transaction, cancel);
+            var newest = await inside.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
+            if ((newest?.Number ?? 0) != basedOn)
+            {
+                throw Late(newest?.Number ?? 0, newest?.Who);
+            }
+
+            var document = newest is null ? new JsonObject { ["format"] = FleetFile.Format } : JsonNode.Parse(newest.Document)!.AsObject();
+            if (document[list] is not JsonArray items)
+            {
+                document[list] = items = [];
+            }
+
+            change(items, IndexOf(list, items, id));
+
+            // What is kept is what was written and read back.
+            var read = FleetFile.Read(Encoding.UTF8.GetBytes(document.ToJsonString()), "fleet");
+            if (read.Value is not { } model)
+            {
+                throw new BadInputException(read.Faults[0].Member, string.Join("; ", read.Faults.Take(10).Select(f => f.Member.Length > 0 ? $"{f.Member}: {f.Message}" : f.Message)), 422, "points-at-nothing");
+            }
+
+            model = model.WithPlans(state.Fleet.Plans);
+            if (await FleetReferences.FindAsync(connection, model, cancel) is { Count: > 0 } missing)
+            {
+                throw new BadInputException("id", string.Join("; ", missing.Take(20).Select(m => $"{m.List} '{m.Id}' {m.Named}")), 409, "still-named");
+            }
+
+            if (model.Plans.SelectMany(p => p.Tasks.SelectMany(t => t.Stores).Where(s => !model.Stores.ContainsKey(s)).Select(s => (Plan: p, Store: s))).FirstOrDefault() is { Plan: { } plan, Store: var store })
+            {
+                throw new BadInputException("id", $"stores '{store}' is named by plan {plan.Name}", 409, "still-named");
+            }
+
+            foreach (var p in model.Plans)
+            {
+                if (PlanSize.Of(p, model, now).WhatIsTooMuch is { } much)
+                {
+                    throw new BadInputException("id", $"plan {p.Name} {much}", 409, "plan-too-large");
+                }
+            }
+
+            row = new FleetVersionRow { Number = basedOn + 1, At = now, Who = who, Why = string.IsNullOrWhiteSpace(why) ? null : why.Trim(), Document = FleetFile.Write(model.WithPlans([])) };
+            inside.FleetVersions.Add(row);
+            try
+            {
+                await LedgerTable.AppendAsync(inside, now, who, "fleet", list == "databases" ? id : "", JsonSerializer.Serialize(new { version = row.Number, list, id, what, why = row.Why }), cancel);
+                await transaction.CommitAsync(cancel);
+            }
+            catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
+            {
+                throw Late(basedOn + 1, null);
+            }
+        }
+
+        await state.LoadFleetAsync(cancel);
+        await dispatcher.ChangedAsync(Peers.Shared.FleetParts, cancel);
+        return TypedResults.Ok(new FleetVersionView(row.Number, row.At, row.Who, row.Why));
+
+        BadInputException Late(int number, string? by) => new(
+            "basedOn", $"is {basedOn}, and the fleet is at version {number}{(by is null ? "" : $" by {by}")}; look at what changed, then change again", 409, "changed-meanwhile");
+    }
+
+    private static int IndexOf(string list, JsonArray items, string id)
+    {
+        for (var i = 0; i < items.Count; i++)
+        {
+            if (items[i] is JsonObject o && (list == "links" ? IsLink(o) : o["id"]?.ToString() == id))
+            {
+                return i;
+            }
+        }
+
+        return -1;
+
+        // A link is named by the two sites it joins, in either order.
+        bool IsLink(JsonObject o) => o["between"] is JsonArray { Count: 2 } b && b[0]?.ToString() is { } one && b[1]?.ToString() is { } other && (id == $"{one}|{other}" || id == $"{other}|{one}");
+    }
+}
