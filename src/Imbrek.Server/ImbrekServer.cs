@@ -60,6 +60,12 @@ internal static class ImbrekServer
             return 2;
         }
 
+        if (guest is null && builder.Configuration["demo"] is { Length: > 0 })
+        {
+            Console.Error.WriteLine("imbrek: this program shows no demo; ./imbrek demo starts the one that does");
+            return 2;
+        }
+
         var lives = guest ?? new NoGuest();
         var source = ImbrekDatabase.Source(connection ?? "Host=127.0.0.1");
         builder.Logging.AddFilter("Microsoft.EntityFrameworkCore", LogLevel.Warning).AddFilter("Microsoft.AspNetCore", LogLevel.Warning)

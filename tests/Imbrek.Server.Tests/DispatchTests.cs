@@ -254,6 +254,12 @@ public class DispatchTests(DemoServer demo)
         JsonElement run = default;
         await Eventually.Async(async () => (run = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("run")).GetProperty("state").GetString() == "done");
         Assert.Equal("admin", run.GetProperty("askedBy").GetString());
+
+        // It is shown as the backup it is, with what its driver measured.
+        var view = await admin.GetAsync($"/api/runs/{id}");
+        Assert.Equal((JsonValueKind.Null, JsonValueKind.Null), (view.GetProperty("restore").ValueKind, run.GetProperty("instance").ValueKind));
+        Assert.Equal("take", view.GetProperty("steps")[0].GetProperty("kind").GetString());
+        Assert.True(view.GetProperty("steps")[0].GetProperty("measuredSeconds").GetDouble() > 0);
         Assert.True(await demo.Server.QueryAsync<bool>($"select outside_chain from backup_sets where database = 'passes' and id = '{run.GetProperty("set").GetString()}'"));
 
         await admin.PaceAsync(20);

@@ -76,14 +76,26 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Starts a process that is expected to end by itself, and gives what it said.</summary>
     public async Task<(int Exit, string Said)> RefusedAsync(params string[] arguments)
     {
-        var dll = Path.Combine(ServerFolder(), $"{Program}.dll");
-        var start = new ProcessStartInfo("dotnet", [dll, "--urls", $"http://127.0.0.1:{FreePort()}", "--contentRoot", ServerFolder(), .. arguments]) { RedirectStandardError = true };
+        var folder = arguments.Contains("--demo") ? ServerFolder("Imbrek.Demo") : ServerFolder(Program);
+        var dll = Path.Combine(folder, $"{(arguments.Contains("--demo") ? "Imbrek.Demo" : Program)}.dll");
+        var start = new ProcessStartInfo("dotnet", [dll, "--urls", $"http://127.0.0.1:{FreePort()}", "--contentRoot", folder, .. arguments]) { RedirectStandardError = true };
         start.Environment["IMBREK_CONNECTION"] = ConnectionString;
         using var refused = Process.Start(start)!;
         using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(2));
-        var told = await refused.StandardError.ReadToEndAsync(limit.Token);
-        await refused.WaitForExitAsync(limit.Token);
-        return (refused.ExitCode, told);
+        try
+        {
+            var told = await refused.StandardError.ReadToEndAsync(limit.Token);
+            await refused.WaitForExitAsync(limit.Token);
+            return (refused.ExitCode, told);
+        }
+        finally
+        {
+            // One that did not end by itself must not outlive its database.
+            if (!refused.HasExited)
+            {
+                refused.Kill();
+            }
+        }
     }
 
     /// <summary>Starts a further process on the same PostgreSQL and the same world.</summary>
@@ -97,9 +109,9 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Starts the process and waits until it can be used, or, for one that follows another, until it answers.</summary>
     public async Task RunAsync(bool usable = true)
     {
-        var dll = Path.Combine(ServerFolder(), $"{Program}.dll");
+        var dll = Path.Combine(ServerFolder(Program), $"{Program}.dll");
         var start = new ProcessStartInfo("dotnet") { RedirectStandardOutput = true, RedirectStandardError = true };
-        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", $"{days}", "--demo-now", Handed, "--contentRoot", ServerFolder(), "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world], .. more])
+        foreach (var arg in (string[])[dll, "--urls", Url, "--demo-days", $"{days}", "--demo-now", Handed, "--contentRoot", ServerFolder(Program), "--Logging:LogLevel:Default=Warning", .. world is null ? Array.Empty<string>() : ["--demo", world], .. more])
         {
             start.ArgumentList.Add(arg);
         }
@@ -188,7 +200,7 @@ public sealed class ServerProcess : IAsyncDisposable
     }
 
     /// <summary>Where the build of the server beside this one lies: the same configuration.</summary>
-    private string ServerFolder()
+    private static string ServerFolder(string program)
     {
         var here = new DirectoryInfo(AppContext.BaseDirectory);
         var root = here;
@@ -197,7 +209,7 @@ public sealed class ServerProcess : IAsyncDisposable
             root = root.Parent!;
         }
 
-        return Path.Combine(root.FullName, "src", Program, "bin", here.Parent!.Name, here.Name);
+        return Path.Combine(root.FullName, "src", program, "bin", here.Parent!.Name, here.Name);
     }
 
     private static int FreePort()

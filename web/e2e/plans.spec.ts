@@ -175,7 +175,7 @@ test('a run is asked for at a time, shown in the timetable, and ended before it 
   await ask.getByRole('button', { name: 'Run then' }).click();
   await expect(page.getByTestId('run-state')).toHaveText('waits');
   await expect(page.getByText('asked for by admin, outside the chain')).toBeVisible();
-  await page.getByRole('link', { name: 'the database' }).click();
+  await page.getByRole('link', { name: 'Season passes' }).click();
   await expect(page.getByRole('complementary', { name: 'About this database' })).toContainText('asked for by admin');
   await page.goBack();
   await page.getByRole('button', { name: 'End it' }).click();

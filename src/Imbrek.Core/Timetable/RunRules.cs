@@ -35,7 +35,7 @@ public sealed class RunRules(Agenda agenda, IRunActions actions, Func<Id<Databas
     private const int LikeRuns = 40;
 
     /// <summary>Of what was missed in a long absence no more than this is told for a task on a database.</summary>
-    private const int MostMissedTold = 100;
+    private const int MostMissedTold = 10;
 
     private readonly Dictionary<(Id<Plan>, string, Id<Database>), Line> lines = [];
     private readonly Dictionary<Guid, Occurrence> orders = [];

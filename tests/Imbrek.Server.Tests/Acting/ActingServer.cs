@@ -3,12 +3,15 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Metrics;
 using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.Backup;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
@@ -33,6 +36,7 @@ internal sealed class ActingServer : IAsyncDisposable
     private ActingServer(string connection, ObedientDriver driver, MovedClock clock, bool owns)
     {
         (ConnectionString, Driver, Clock, this.owns) = (connection, driver, clock, owns);
+        driver.Clock = clock.GetCurrentInstant;
         Source = ImbrekDatabase.Source(connection);
         var s = new ServiceCollection();
         s.AddLogging();
@@ -53,6 +57,11 @@ internal sealed class ActingServer : IAsyncDisposable
         s.AddSingleton<IRunKind, RemovalKind>();
         s.AddSingleton<Runner>();
         s.AddSingleton<RunWorker>();
+        s.AddSingleton<IRunKind, BackupKind>();
+        s.AddSingleton<RunHealth>();
+        s.AddSingleton(TimeProvider.System);
+        s.AddSingleton<Dispatcher>();
+        s.AddSingleton<RealPace>();
         services = s.BuildServiceProvider();
     }
 
@@ -67,6 +76,8 @@ internal sealed class ActingServer : IAsyncDisposable
     public RunWorker Worker => services.GetRequiredService<RunWorker>();
 
     public RunStore Store => services.GetRequiredService<RunStore>();
+
+    public Dispatcher Dispatcher => services.GetRequiredService<Dispatcher>();
 
     public FleetState Fleet => services.GetRequiredService<FleetState>();
 
@@ -108,6 +119,27 @@ internal sealed class ActingServer : IAsyncDisposable
         var peer = new ActingServer(ConnectionString, Driver, Clock, owns: false);
         await peer.OpenAsync();
         return peer;
+    }
+
+    /// <summary>Has this process take part in deciding what starts.</summary>
+    public Task DispatchAsync() => services.GetRequiredService<RealPace>().StartAsync(default);
+
+    /// <summary>Saves a plan that backs the log up every minute.</summary>
+    public async Task PlanAsync()
+    {
+        var plan = new Plan(
+            new("minutes"),
+            "Minutes",
+            new Selection { Databases = [new("d")] },
+            [new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = RecurrenceWords.TryParse("every minute", DateTimeZone.Utc, new LocalDate(2026, 1, 1), out var every, out _) ? every : null, Store = new Id<Store>("a") }],
+            TellRule.Nobody);
+        await using (var data = ImbrekDatabase.Context(Source))
+        {
+            data.PlanVersions.Add(new PlanVersionRow { Plan = "minutes", Number = 1, At = Now, Who = "test", Document = PlanFile.Write(plan).ToJsonString() });
+            await data.SaveChangesAsync();
+        }
+
+        await Fleet.LoadPlansAsync(default);
     }
 
     private async Task OpenAsync()
@@ -222,6 +254,7 @@ internal sealed class ActingServer : IAsyncDisposable
     /// <summary>Ends the process without a word, as a kill does: what it has under way is left as it is.</summary>
     public async Task StopAsync()
     {
+        await services.GetRequiredService<RealPace>().StopAsync(default);
         await Worker.StopAsync(default);
         await services.GetRequiredService<Peers>().StopAsync(default);
     }

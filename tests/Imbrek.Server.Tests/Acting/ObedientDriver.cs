@@ -1,3 +1,4 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Server.Features.Runs;
 using NodaTime;
@@ -8,7 +9,7 @@ namespace Imbrek.Server.Tests.Acting;
 /// A family of drivers that does as a test tells it: an engine in memory with instances, what was applied to them and the highest fence heard of,
 /// and for each kind of call what happens before it takes effect.
 /// </summary>
-internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver
+internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDriver
 {
     private readonly Lock gate = new();
 
@@ -29,7 +30,10 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver
 
     public IRestoreDriver Restore => this;
 
-    public IBackupDriver Backup => throw new NotSupportedException("no test takes backups through it");
+    public IBackupDriver Backup => this;
+
+    /// <summary>Sets by the run that took them.</summary>
+    public Dictionary<Guid, BackupSet> Taken { get; } = [];
 
     public bool Knows(Core.Fleet.Database database) => true;
 
@@ -72,6 +76,52 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver
     public Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) => DoAsync("release", call, instance, i => i! with { Released = true }, 0, cancel);
 
     public Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) => DoAsync("discard", call, instance, _ => null, 0, cancel);
+
+    /// <summary>The time of the engine.</summary>
+    public Func<Instant> Clock { get; set; } = () => default;
+
+    public async Task<Taken> TakeAsync(RunCall call, TakeSpec spec, CancellationToken cancel)
+    {
+        lock (gate)
+        {
+            Calls.Add($"take {spec.Kind}");
+            if (Taken.TryGetValue(call.Run, out var before))
+            {
+                return new Taken(before, 0, 0);
+            }
+        }
+
+        await Before($"take {spec.Kind}", call, cancel);
+        lock (gate)
+        {
+            var now = Clock();
+            var from = Taken.Values.Select(s => s.CoversTo).DefaultIfEmpty(now - Duration.FromMinutes(1)).Max();
+            var set = new BackupSet
+            {
+                Id = new($"taken-{Taken.Count}"),
+                Database = new(spec.Database),
+                Kind = spec.Kind,
+                FromPosition = from.ToUnixTimeSeconds(),
+                ToPosition = now.ToUnixTimeSeconds(),
+                CoversFrom = from,
+                CoversTo = now,
+                FinishedAt = now,
+                DataBytes = 1000,
+                RollForward = true,
+                Copies = [new BackupCopy(new(spec.Store), now, null, null, 1000, CopyState.Good)],
+            };
+            return new Taken(Taken[call.Run] = set, 1, 1000);
+        }
+    }
+
+    public Task<Taken> CopyAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, Core.Fleet.Id<BackupSet> set, Core.Fleet.Id<Core.Fleet.Store> to, double? lockSeconds, CancellationToken cancel) =>
+        throw new DriverException(DriverProblem.Refused, "it copies nothing");
+
+    public Task<IReadOnlyList<Taken>> ReadBackAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel) => Task.FromResult<IReadOnlyList<Taken>>([]);
+
+    public Task<IReadOnlyList<Taken>> RemoveAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel) => Task.FromResult<IReadOnlyList<Taken>>([]);
+
+    public Task<(string Found, Moved Moved)> CheckIntegrityAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, CancellationToken cancel) => Task.FromResult(("nothing", Moved.Nothing));
 
     /// <summary>What an instance says it reached.</summary>
     public Instant Reached { get; set; }

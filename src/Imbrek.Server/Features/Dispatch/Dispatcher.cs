@@ -400,18 +400,18 @@ internal sealed class Dispatcher : IRunActions
             if (some)
             {
                 await HearAskedAsync(data, cancel);
-            }
 
-            if (look)
-            {
-                lastLook = Environment.TickCount64;
-
-                // News may be lost, or of another process: what has ended is read.
+                // What another process carries out is read when it says something, and each second, for news may be lost.
                 Guid[] known = [.. underWay.Keys.Except(starts.Select(s => s.Run.Id))];
                 foreach (var row in await data.Runs.AsNoTracking().Where(r => known.Contains(r.Id) && r.State >= (short)RunState.Done).OrderBy(r => r.Ended).ToListAsync(cancel))
                 {
                     HearOver(row);
                 }
+            }
+
+            if (look)
+            {
+                lastLook = Environment.TickCount64;
 
                 // The lock goes with its connection: when that is gone another process may lead.
                 await using var alive = new NpgsqlCommand("select 1", leading);

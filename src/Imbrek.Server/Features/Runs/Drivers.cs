@@ -47,7 +47,4 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
     /// <summary>The drivers of a name.</summary>
     /// <exception cref="DriverGoneException">This process has none of that name.</exception>
     public IDriverFamily Named(string name) => families.FirstOrDefault(f => f.Name == name) ?? throw new DriverGoneException($"this process has no drivers named {name}");
-
-    /// <summary>Says to all of them that somebody acts.</summary>
-    public IDisposable Engage(string name) => Named(name).Engage();
 }

@@ -66,8 +66,7 @@ internal sealed record RunLine(
     private static string? InstanceOf(RunRow r) => r.Kind switch
     {
         RemovalKind.KindName when r.Question is { } q => RunJson.Read<RemovalKind.Question>(q) is var asked ? RestoreQuestion.ClaimOf(asked.Host, asked.Instance) : null,
-        _ when r.Question is { } q => RunJson.Read<RestoreQuestion>(q).Claim,
-        _ => null,
+        _ => RestoreQuestion.Of(r)?.Claim,
     };
 }
 
@@ -171,12 +170,11 @@ internal sealed record RunView(
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>
     public static RestoreView? RestoreOf(RunRow r, FleetState fleet)
     {
-        if (r.Question is null || r.Kind == RemovalKind.KindName)
+        if (RestoreQuestion.Of(r) is not { } asked)
         {
             return null;
         }
 
-        var asked = RunJson.Read<RestoreQuestion>(r.Question);
         var objective = fleet.Has(r.Database) ? fleet[r.Database].Subject.Objective : null;
         return new RestoreView(
             asked.Host,

@@ -1,7 +1,11 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Rehearsal;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
@@ -36,6 +40,10 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>The loss supposed.</summary>
     public Loss LossOf(FleetModel fleet) => Core.Objectives.Loss.TryParse(Loss, fleet, out var loss, out _) ? loss : Core.Objectives.Loss.None;
+
+    /// <summary>What a run was asked for; null for one that restores nothing.</summary>
+    public static RestoreQuestion? Of(RunRow run) =>
+        run.Question is { } q && (run.Kind is RestoreKind.KindName or RehearsalKind.KindName || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 }
