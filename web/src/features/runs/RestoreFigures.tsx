@@ -30,7 +30,7 @@ export function RestoreFigures({ restore }: { restore: Schemas['RestoreView'] })
           word="data lost"
           seconds={m ? m.dataLostSeconds : planned.lostSeconds}
           limit={restore.rpoSeconds}
-          note={m ? `measured: it reached ${localTime(m.reached, zone)}` : 'planned'}
+          note={m ? 'measured' : 'planned'}
         />
         {m && <Figure word="until ready and checked" seconds={m.secondsToReady} note="measured" />}
         {m?.holdSeconds != null && <Figure word="held" seconds={m.holdSeconds} note="measured, shown apart" />}
@@ -39,7 +39,8 @@ export function RestoreFigures({ restore }: { restore: Schemas['RestoreView'] })
         )}
         {m && m.bytes > 0 && (
           <Box sx={{ color: 'text.secondary' }}>
-            {bytes(m.bytes)} read; the engine worked for {duration(m.driverSeconds)}
+            It reached {localTime(m.reached, zone)}; {bytes(m.bytes)} read, the engine worked for{' '}
+            {duration(m.driverSeconds)}
           </Box>
         )}
       </Box>

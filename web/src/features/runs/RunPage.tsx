@@ -14,6 +14,7 @@ import { Decide } from './Decide';
 import { RestoreFigures } from './RestoreFigures';
 import { RunFacts } from './RunFacts';
 import { StepBars } from './StepBars';
+import { Took } from './Took';
 import { runKindWord, stateColour, stateWord } from './words';
 
 /** A run of any kind: planned and actual, what people are asked, what was measured, its log, and what followed. */
@@ -104,8 +105,8 @@ export default function RunPage() {
           />
         ))}
         {error && <Failure error={error} />}
-        {restore && <RestoreFigures restore={restore} />}
-        {r.ended && steps.length > 0 && (
+        {restore ? <RestoreFigures restore={restore} /> : <Took view={run.data} />}
+        {r.ended && (restore || r.instance) && (
           <Box sx={{ mt: 2 }} title={utc(r.ended)}>
             Ended {localTime(r.ended, zone)}.{' '}
             <Link to={withPremise('/evidence', search, { database: r.database })}>Its entry in the ledger</Link>

@@ -132,7 +132,7 @@ function RunRow({
           </Box>
         )}
         {r.note}
-        {r.askedBy && ` asked for by ${r.askedBy}`}
+        {r.askedBy && `${r.note ? ' · ' : ''}asked for by ${r.askedBy}`}
       </Box>
     </Box>
   );

@@ -76,7 +76,7 @@ export function StepBars({ run: { run, steps } }: { run: Run }) {
                   {stateWord[s.state]}
                   {s.state === 'running' && s.share > 0 && `, ${Math.round(s.share * 100)} %`}
                   {s.choice && `: ${s.choice}, by ${s.decidedBy}`}
-                  {s.measuredBytes ? `, ${bytes(s.measuredBytes)} read` : ''}
+                  {s.measuredBytes ? `, ${bytes(s.measuredBytes)}` : ''}
                   {s.takenUp > 0 && ' · taken up again after its process ended'}
                   {s.note && ` · ${s.note}`}
                 </Box>

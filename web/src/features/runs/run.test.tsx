@@ -90,7 +90,7 @@ describe('a restore', () => {
     expect(await figure('measured, without the hold')).toContain('back in 24 min 50 s');
     expect(await figure('held')).toContain('10 min');
     expect(await figure('until service, hold included')).toContain('34 min 50 s');
-    screen.getByText(/33 GB read; the engine worked for 19 min 10 s/);
+    screen.getByText(/It reached .*; 33 GB read, the engine worked for 19 min 10 s/);
     expect(screen.getByRole('link', { name: 'Its entry in the ledger' }).getAttribute('href')).toBe(
       '/evidence?loss=host&database=tickets',
     );

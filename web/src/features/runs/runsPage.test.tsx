@@ -27,7 +27,7 @@ describe('the runs', () => {
       '168 GB',
       '20 min / 15 min',
       '2',
-      '3 times larger than usual  asked for by ada',
+      '3 times larger than usual asked for by ada',
     ]);
   });
 

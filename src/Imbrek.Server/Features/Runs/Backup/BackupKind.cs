@@ -23,18 +23,20 @@ internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedStat
     public (string? Question, Run? Run, string? WhyNot) Plan(Occurrence run)
     {
         var (task, d) = (run.Task, run.Database);
-        double? expected = Stored(run) is { } stored && RunPace.Alone(fleet.Fleet, d, task, stored) is var seconds && double.IsFinite(seconds) ? seconds : null;
-        run.ExpectedSeconds = expected ?? 0;
+        var stored = Stored(run);
+        run.ExpectedSeconds = Alone(task) ?? 0;
         var steps = new List<Step>();
         if (run.Set is null)
         {
-            steps.Add(TaskSteps.Of(task, 1, "take", $"Take a {task.Kind.Makes()!.Value.ToString().ToLowerInvariant()} into {task.Store}", task.Store!.Value.Value, expected));
+            steps.Add(TaskSteps.Of(task, 1, "take", $"Take a {task.Kind.Makes()!.Value.ToString().ToLowerInvariant()} into {task.Store}", task.Store!.Value.Value, Alone(task with { CopyTo = [] })));
         }
 
         // A set that was there already lacks only its further copies.
         int[] after = [.. steps.Select(s => s.Number)];
         steps.AddRange(task.CopyTo.Select((to, i) => TaskSteps.Of(task, i + 2, "copy", $"Copy it to {to}", to.Value, null, after)));
         return (RunJson.Write(new Question(TakeSpec.Of(task, d.Id), task.Lock?.TotalSeconds, run.Set?.Value)), Run.Of(new RunPlan(steps)), null);
+
+        double? Alone(PlanTask t) => stored is { } bytes && RunPace.Alone(fleet.Fleet, d, t, bytes) is var seconds && double.IsFinite(seconds) ? seconds : null;
     }
 
     /// <summary>Bytes it should store: as many as the last run of the task on the database, or as the model says while none has ended here.</summary>
