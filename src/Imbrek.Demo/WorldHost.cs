@@ -31,6 +31,7 @@ internal sealed class WorldHost(
     private const double TogetherSeconds = 0.05;
 
     private readonly SemaphoreSlim step = new(1);
+    private readonly List<WorldChange> unkept = [];
     private double pace = 1;
     private volatile bool plansChanged;
     private FileStream? heldEarly;
@@ -81,7 +82,7 @@ internal sealed class WorldHost(
     {
         if (World is { } w && (w.NextEvent, dispatcher.NextAt) is var (event1, event2) && (event1 ?? event2) is not null)
         {
-            await StepAsync(w, Instant.Min(event1 ?? Instant.MaxValue, event2 ?? Instant.MaxValue), cancel);
+            await StepAsync(w, () => Instant.Min(event1 ?? Instant.MaxValue, event2 ?? Instant.MaxValue), cancel);
             TellClock();
         }
     }
@@ -95,7 +96,7 @@ internal sealed class WorldHost(
             while (w.Now < to)
             {
                 // In pieces, so that runs that wait for something go on in between.
-                await StepAsync(w, Instant.Min(to, w.Now + Duration.FromMinutes(1)), cancel);
+                await StepAsync(w, () => Instant.Min(to, w.Now + Duration.FromMinutes(1)), cancel);
             }
 
             TellClock();
@@ -105,7 +106,6 @@ internal sealed class WorldHost(
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        peers.Heard += news => plansChanged |= news.Changed != Peers.Shared.Nothing;
         fleet.PlansTaken += () => plansChanged = true;
         while (IsDemo && !stoppingToken.IsCancellationRequested)
         {
@@ -203,7 +203,7 @@ internal sealed class WorldHost(
         {
             var passed = wall.Elapsed;
             wall.Restart();
-            await StepAsync(w, w.Now + Duration.FromSeconds(Math.Min(passed.TotalSeconds, 1) * pace), cancel);
+            await StepAsync(w, () => w.Now + Duration.FromSeconds(Math.Min(passed.TotalSeconds, 1) * pace), cancel);
             if (Stopwatch.GetTimestamp() / Stopwatch.Frequency is var second && second != shown)
             {
                 shown = second;
@@ -212,7 +212,10 @@ internal sealed class WorldHost(
         }
     }
 
-    private async Task StepAsync(World w, Instant to, CancellationToken cancel)
+    /// <param name="w">The world.</param>
+    /// <param name="until">How far, asked once nobody else steps: who has paused the world, and was told so, must not see it go on at the pace of before.</param>
+    /// <param name="cancel">Stops between two steps.</param>
+    private async Task StepAsync(World w, Func<Instant> until, CancellationToken cancel)
     {
         await step.WaitAsync(cancel);
         try
@@ -225,7 +228,7 @@ internal sealed class WorldHost(
             }
 
             // The world counts milliseconds: what lies between two of them would never be reached.
-            to = Instant.FromUnixTimeMilliseconds(to.ToUnixTimeMilliseconds());
+            var to = Instant.FromUnixTimeMilliseconds(until().ToUnixTimeMilliseconds());
             var thought = Stopwatch.StartNew();
             var together = Duration.FromSeconds(TogetherSeconds * pace);
             do
@@ -236,7 +239,8 @@ internal sealed class WorldHost(
                 await w.WhenNobodyThinksAsync(LongestThought);
                 await dispatcher.StepAsync(cancel);
                 await w.WhenNobodyThinksAsync(LongestThought);
-                await KeepAsync(w.TakeChanges(), cancel);
+                unkept.AddRange(w.TakeChanges());
+                await KeepAsync(cancel);
             }
             while (w.Now < to);
         }
@@ -247,21 +251,23 @@ internal sealed class WorldHost(
     }
 
     /// <summary>Keeps what people should read, and markers: what happened is told, and no more than told.</summary>
-    private async Task KeepAsync(IReadOnlyList<WorldChange> changes, CancellationToken cancel)
+    private async Task KeepAsync(CancellationToken cancel)
     {
-        if (changes.Count == 0)
+        if (unkept.Count == 0)
         {
             return;
         }
 
         await using var data = ImbrekDatabase.Context(source);
-        foreach (var change in changes)
+        foreach (var change in unkept)
         {
             AddRow(data, change);
         }
 
         await data.SaveChangesAsync(cancel);
-        await peers.TellAsync([.. changes.Select(c => c.Database).OfType<Id<Database>>().Select(d => d.Value).Distinct()], [], cancel);
+        string[] databases = [.. unkept.Select(c => c.Database).OfType<Id<Database>>().Select(d => d.Value).Distinct()];
+        unkept.Clear();
+        await peers.TellAsync(databases, [], cancel);
     }
 
     /// <summary>Adds markers and happenings.</summary>

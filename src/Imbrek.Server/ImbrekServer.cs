@@ -199,7 +199,6 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<Peers>();
         builder.Services.AddSingleton<Drivers>();
         builder.Services.AddSingleton<RunStore>();
-        builder.Services.AddSingleton<RestoreSteps>();
         builder.Services.AddSingleton<IRunKind, RestoreKind>();
         builder.Services.AddSingleton<IRunKind, RehearsalKind>();
         builder.Services.AddSingleton<IRunKind, RemovalKind>();

@@ -313,7 +313,7 @@ internal sealed class BackupWork(World world)
             d.LastSet = (set.Id.Value, set.ToPosition);
         }
 
-        world.Change(set, isNew: true);
+        world.Change(set);
         taken(set, null);
     }
 

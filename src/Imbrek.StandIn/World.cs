@@ -197,7 +197,7 @@ public sealed class World : IDisposable
                 Hanging = [.. Faults.Hanging],
                 Open =
                 [
-                    .. (plans?.Rules.Open ?? []).Select(o => new OpenRun(
+                    .. (Rules?.Open ?? []).Select(o => new OpenRun(
                         o.Series.Plan.Id.Value, o.Task.Id, o.Task.Kind.ToString(), o.Database.Id.Value, o.Due.ToUnixTimeMilliseconds(), o.Attempts, o.Task.OutsideChain, o.Set?.Value, o.Trigger?.Run, o.Trigger?.Set?.Value, o.AskedBy)),
                 ],
             };
@@ -293,34 +293,7 @@ public sealed class World : IDisposable
         {
             Fleet = Fleet.WithPlans(changed.Where(p => p.Tasks.All(t => t.Stores.All(Fleet.Stores.ContainsKey))));
             KeepLogs();
-            plans?.Rules.Load(Fleet);
-        }
-    }
-
-    /// <summary>Changes the times in which runs do not start.</summary>
-    public void SetPauses(IReadOnlyList<Blackout> blackouts)
-    {
-        lock (Gate)
-        {
-            plans?.Rules.Pause(blackouts);
-        }
-    }
-
-    /// <summary>Takes up a run somebody asked for, now or at a time; one whose task is gone is told as cancelled.</summary>
-    public void TakeUp(OpenRun run)
-    {
-        lock (Gate)
-        {
-            plans!.Rules.TakeUp(run);
-        }
-    }
-
-    /// <summary>Ends a run; false when it is over already.</summary>
-    public bool CancelRun(Guid run, string who)
-    {
-        lock (Gate)
-        {
-            return plans!.Rules.Cancel(run, who);
+            Rules?.Load(Fleet);
         }
     }
 
@@ -367,6 +340,9 @@ public sealed class World : IDisposable
     internal Instant MadeAt => script.Now;
 
     internal bool InHistory => inHistory;
+
+    /// <summary>The rules by which it runs its plans by itself; null when others act in it.</summary>
+    internal RunRules? Rules => plans?.Rules;
 
     internal long NowMs => now;
 
@@ -520,9 +496,9 @@ public sealed class World : IDisposable
             Count(set, 1);
         }
 
-        foreach (var run in plans is null ? [] : state.Open)
+        foreach (var run in Rules is null ? [] : state.Open)
         {
-            plans!.Rules.TakeUp(run);
+            Rules!.TakeUp(run);
         }
     }
 
@@ -540,7 +516,7 @@ public sealed class World : IDisposable
         }
     }
 
-    internal void Change(BackupSet set, bool isNew = false)
+    internal void Change(BackupSet set)
     {
         var d = databases[set.Database];
         var sets = d.Sets;
@@ -556,9 +532,5 @@ public sealed class World : IDisposable
         }
 
         journal?.Add(set);
-        if (!inHistory && journal is null)
-        {
-            changes.Add(new WorldChange.SetChanged(Now, set, isNew));
-        }
     }
 }

@@ -1,4 +1,3 @@
-using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Timetable;
 using NodaTime;
@@ -10,9 +9,6 @@ namespace Imbrek.StandIn;
 /// <param name="Database">To which database; null when to none.</param>
 public abstract record WorldChange(Instant At, Id<Database>? Database)
 {
-    /// <summary>A set was taken, or its copies changed: this is how it is now.</summary>
-    public sealed record SetChanged(Instant At, BackupSet Set, bool New) : WorldChange(At, Set.Database);
-
     /// <summary>A marker row was written.</summary>
     public sealed record MarkerWritten(Instant At, Id<Database> Of, string Name) : WorldChange(At, Of);
 

@@ -244,6 +244,24 @@ public class DispatchTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task Who_was_told_that_the_world_stands_still_does_not_see_it_go_on()
+    {
+        using var admin = await demo.AdminAsync();
+        for (var i = 0; i < 10; i++)
+        {
+            await admin.PaceAsync(900);
+            var before = await NowAsync(admin);
+            await Eventually.Async(async () => await NowAsync(admin) > before);
+            await admin.PaceAsync(0);
+            var told = await NowAsync(admin);
+            for (var look = 0; look < 20; look++)
+            {
+                Assert.Equal(told, await NowAsync(admin));
+            }
+        }
+    }
+
+    [Fact]
     public async Task A_task_run_now_ends_in_a_set_of_its_own_and_one_that_is_ended_by_hand_leaves_none()
     {
         using var admin = await demo.AdminAsync();

@@ -64,7 +64,7 @@ public sealed class RunRulesTests : IDisposable
     private static Guid Ask(World world, string task, Id<Database> database, Instant? at = null, bool outsideChain = false)
     {
         var due = at ?? world.Now;
-        world.TakeUp(new OpenRun("p", task, nameof(TaskKind.Full), database.Value, due.ToUnixTimeMilliseconds(), 0, outsideChain, null, null, null, "somebody"));
+        world.Rules!.TakeUp(new OpenRun("p", task, nameof(TaskKind.Full), database.Value, due.ToUnixTimeMilliseconds(), 0, outsideChain, null, null, null, "somebody"));
         return TaskRun.IdOf(new("p"), task, database, due, null, "somebody");
     }
 
@@ -107,15 +107,15 @@ public sealed class RunRulesTests : IDisposable
     {
         var script = Script(Full("daily 14:30") with { Overlap = OverlapRule.Wait }, Log("every 30 minutes"));
         using var world = Lived(script);
-        world.SetPauses([new Blackout(Now, Now + Duration.FromHours(1), null, Passes, null, null, "test")]);
+        world.Rules!.Pause([new Blackout(Now, Now + Duration.FromHours(1), null, Passes, null, null, "test")]);
         var asked = Ask(world, "full", Sailings, Now + Duration.FromHours(2));
         world.Advance(Now + Duration.FromMinutes(31));
         var behind = Ask(world, "full", Berths);
         var runs = RunsOf(world);
         var held = runs.Single(r => r.Database == Passes && r.Task == "full" && r.State == RunState.Waiting);
         Assert.Equal(RunState.Waiting, runs.Single(r => r.Id == behind).State);
-        Assert.All([asked, held.Id, behind], id => Assert.True(world.CancelRun(id, "ada")));
-        Assert.All([asked, held.Id, behind], id => Assert.False(world.CancelRun(id, "ada")));
+        Assert.All([asked, held.Id, behind], id => Assert.True(world.Rules!.Cancel(id, "ada")));
+        Assert.All([asked, held.Id, behind], id => Assert.False(world.Rules!.Cancel(id, "ada")));
         world.Advance(Now + Duration.FromHours(5));
         runs = RunsOf(world);
         Assert.All([asked, held.Id, behind], id => Assert.Equal((RunState.Cancelled, "ended by ada"), (runs.Single(r => r.Id == id).State, runs.Single(r => r.Id == id).Note)));
@@ -164,13 +164,14 @@ public sealed class RunRulesTests : IDisposable
     {
         using var world = Lived(Script(Full("daily 16:00"), Log("every 10 minutes")));
         world.TakeChanges();
+        var before = world.Sets.Select(s => s.Id).ToHashSet();
         world.Advance(Now + Duration.FromHours(6));
         var changes = world.TakeChanges();
         var runs = changes.OfType<WorldChange.RunChanged>().GroupBy(c => c.Run.Id).Select(g => g.Last().Run).ToArray();
         Assert.Equal(3 * (36 + 1), runs.Count(r => r.Due > Now));
         Assert.Equal(runs.Length, runs.DistinctBy(r => (r.Task, r.Database, r.Due)).Count());
         Assert.Equal(
-            changes.OfType<WorldChange.SetChanged>().Where(c => c.New).Select(c => c.Set.Id.Value).Order(StringComparer.Ordinal),
+            world.Sets.Select(s => s.Id).Where(id => !before.Contains(id)).Select(id => id.Value).Order(StringComparer.Ordinal),
             runs.Where(r => r.Set is not null).Select(r => r.Set!.Value.Value).Order(StringComparer.Ordinal));
         Assert.All(runs.Where(r => r.State == RunState.Done), r => Assert.InRange((r.Ended!.Value - r.Started!.Value).TotalSeconds / r.ExpectedSeconds, 0.4, 4));
     }
@@ -365,8 +366,8 @@ public sealed class RunRulesTests : IDisposable
 
         var run = Ask(world, "full", Sailings);
         world.Advance(world.Now + Duration.FromSeconds(10));
-        Assert.True(world.CancelRun(run, "somebody"));
-        Assert.False(world.CancelRun(run, "somebody"));
+        Assert.True(world.Rules!.Cancel(run, "somebody"));
+        Assert.False(world.Rules!.Cancel(run, "somebody"));
         world.Advance(world.Now + Duration.FromMinutes(30));
         Assert.Equal(RunState.Cancelled, RunsOf(world).Single(r => r.Id == run).State);
         Assert.DoesNotContain(world.Sets, s => s.Kind == SetKind.Full && s.CoversTo > Now);

@@ -111,8 +111,7 @@ public sealed class Run
         var (s, p) = (Plan[step], this[step]);
         if (canRetry && p.Attempts < s.Attempts && !GoesBack)
         {
-            var pause = s.BackOffSeconds * Math.Pow(2, Math.Min(p.Attempts - 1, 20));
-            return With(step, p with { State = StepState.Waiting, NotBefore = at + Duration.FromSeconds(pause), Note = note });
+            return With(step, p with { State = StepState.Waiting, NotBefore = at + Duration.FromSeconds(Retry.PauseSeconds(s.BackOffSeconds, p.Attempts)), Note = note });
         }
 
         if (s.Reopens is { } hold && !GoesBack)

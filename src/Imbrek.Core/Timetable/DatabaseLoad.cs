@@ -113,6 +113,9 @@ public sealed record DatabaseLoad(
         return load with { Packing = PackingOf(c, tasks ?? []) };
     }
 
+    /// <summary>Bytes stored by a task that takes the whole of it, if it were due at an instant.</summary>
+    public double StoredWhole(PlanTask task, Instant at) => SizeAt(at.ToUnixTimeMilliseconds()) * RatioOf(task);
+
     /// <summary>Stored bytes over data bytes of a set that a task takes of it.</summary>
     public double RatioOf(PlanTask task) => task.Compression == Compression.Off || task.Kind.Makes() is not { } kind
         ? 1

@@ -329,7 +329,7 @@ public sealed class RunRules(Agenda agenda, IRunActions actions, Func<Id<Databas
 
         if (outcome is TaskOutcome.Fails { CanRetry: true } fails && order.Attempts < order.Task.Attempts)
         {
-            var wait = order.Task.BackOff.TotalMilliseconds * (1 << Math.Min(order.Attempts - 1, 10));
+            var wait = Retry.PauseSeconds(order.Task.BackOff.TotalSeconds, order.Attempts) * 1000;
             actions.Tell(order, RunState.Running, $"attempt {order.Attempts} failed: {fails.Why}");
             agenda.Schedule(agenda.Now + (long)wait, () =>
             {

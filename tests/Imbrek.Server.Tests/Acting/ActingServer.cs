@@ -51,7 +51,6 @@ internal sealed class ActingServer : IAsyncDisposable
         s.AddSingleton<IDriverFamily>(driver);
         s.AddSingleton<Drivers>();
         s.AddSingleton<RunStore>();
-        s.AddSingleton<RestoreSteps>();
         s.AddSingleton<IRunKind, RestoreKind>();
         s.AddSingleton<IRunKind, RehearsalKind>();
         s.AddSingleton<IRunKind, RemovalKind>();
@@ -59,7 +58,6 @@ internal sealed class ActingServer : IAsyncDisposable
         s.AddSingleton<RunWorker>();
         s.AddSingleton<IRunKind, BackupKind>();
         s.AddSingleton<RunHealth>();
-        s.AddSingleton(TimeProvider.System);
         s.AddSingleton<Dispatcher>();
         s.AddSingleton<RealPace>();
         services = s.BuildServiceProvider();

@@ -213,7 +213,7 @@ public class RunnerTests
             if (what == "restore diff@a")
             {
                 inCall.SetResult();
-                await Task.Delay(Timeout.InfiniteTimeSpan, cancel);
+                await new TaskCompletionSource().Task.WaitAsync(cancel);
             }
         };
         var id = await s.RestoreAsync();
@@ -223,6 +223,28 @@ public class RunnerTests
         Assert.Equal("discard", s.Driver.Calls[^1]);
         Assert.Empty(s.Driver.Instances);
         Assert.All(run.Plan.Steps.Where(x => run[x.Number].StartedAt is not null), x => Assert.Equal(StepState.Undone, run[x.Number].State));
+    }
+
+    [Fact]
+    public async Task Cancelled_in_the_moment_before_its_end_it_goes_back_and_not_to_its_end()
+    {
+        await using var s = await ActingServer.StartAsync();
+        var times = 0;
+        s.Driver.Before = async (what, call, _) =>
+        {
+            if (what == "discard" && times++ == 0)
+            {
+                // Nobody is woken: only what is kept at the end tells.
+                await using var command = s.Source.CreateCommand($"update runs set cancelled_by = 'bob', said = said + 1 where id = '{call.Run}'");
+                await command.ExecuteNonQueryAsync(CancellationToken.None);
+            }
+        };
+        var id = await s.RestoreAsync(held: false);
+        var (_, run) = await s.IsAsync(id, RunState.Cancelled);
+        Assert.Equal(2, s.Driver.Calls.Count(c => c == "discard"));
+        Assert.Equal(StepState.Undone, run[1].State);
+        Assert.Empty(s.Driver.Instances);
+        await AssertEndedOnceAsync(s, id, proofs: 0);
     }
 
     [Fact]

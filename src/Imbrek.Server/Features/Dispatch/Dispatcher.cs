@@ -451,7 +451,6 @@ internal sealed class Dispatcher : IRunActions
         run.Started = row.Started;
         run.CoversSeconds = run.Task.Kind == TaskKind.Log ? TaskSteps.MeasuredBy(RunJson.ReadRun(row)).Sum(m => m.CoversSeconds) : 0;
 
-        metrics.Ended(row.Kind, PlanFile.Name(row.StateIs));
         switch (row.StateIs)
         {
             case RunState.Done:

@@ -3,7 +3,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Dispatch;
 
 /// <summary>Dispatch by the machine's clock: whichever process can leads, and decides when something is due, ended or asked for.</summary>
-internal sealed class RealPace(Dispatcher dispatcher, TimeProvider time, NodaTime.IClock clock, ILogger<RealPace> log) : BackgroundService
+internal sealed class RealPace(Dispatcher dispatcher, NodaTime.IClock clock, ILogger<RealPace> log) : BackgroundService
 {
     private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
 
@@ -17,7 +17,7 @@ internal sealed class RealPace(Dispatcher dispatcher, TimeProvider time, NodaTim
                 if (!dispatcher.Leads && !await dispatcher.TryLeadAsync(stoppingToken))
                 {
                     await dispatcher.FollowAsync(stoppingToken);
-                    await Task.Delay(Look, time, stoppingToken);
+                    await dispatcher.WaitAsync(Look, stoppingToken);
                     continue;
                 }
 
@@ -34,7 +34,7 @@ internal sealed class RealPace(Dispatcher dispatcher, TimeProvider time, NodaTim
                 // Whatever it is, the server goes on and tries again; only nothing starts until then.
                 log.LogWarning(e is NpgsqlException or Dispatcher.LeadLostException or InvalidOperationException ? null : e, "Nothing is started for the moment: {Reason}", e.Message);
                 await dispatcher.LeaveAsync();
-                await Task.Delay(Look, time, CancellationToken.None);
+                await dispatcher.WaitAsync(Look, CancellationToken.None);
             }
         }
 

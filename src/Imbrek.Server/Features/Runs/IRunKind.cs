@@ -12,7 +12,7 @@ namespace Imbrek.Server.Features.Runs;
 /// </summary>
 internal interface IRunKind
 {
-    /// <summary>Its names, as runs keep them.</summary>
+    /// <summary>Its names, as runs keep them; the first is what the ledger calls it.</summary>
     IReadOnlyList<string> Names { get; }
 
     /// <summary>Carries a step out. Asked again after a crash it completes what was begun or finds it done.</summary>
@@ -30,7 +30,7 @@ internal interface IRunKind
     string? Measured(RunContext run) => null;
 
     /// <summary>What it came to so far, for the columns that all runs have.</summary>
-    Tally TallyOf(RunContext run) => TaskSteps.TallyOf(run);
+    Tally TallyOf(RunContext run) => Tally.Nothing;
 
     /// <summary>What is kept when it ends.</summary>
     Conclusion Conclude(RunContext run, Ending end, Instant now);
@@ -58,7 +58,11 @@ internal sealed record StepResult(string? Note = null, string? Measured = null, 
 /// <param name="DataBytes">Bytes of data it was about.</param>
 /// <param name="StoredBytes">Bytes it stored, read or removed.</param>
 /// <param name="Set">The set it made; null when none.</param>
-internal sealed record Tally(long DataBytes, long StoredBytes, string? Set);
+internal sealed record Tally(long DataBytes, long StoredBytes, string? Set)
+{
+    /// <summary>Nothing that is counted.</summary>
+    public static Tally Nothing { get; } = new(0, 0, null);
+}
 
 /// <summary>What is kept in one transaction when a run ends.</summary>
 /// <param name="State">How it ended.</param>

@@ -134,12 +134,7 @@ internal static class RunEndpoints
 
     private static async Task<Ok<RunView>> GetAsync(Guid id, ImbrekContext data, RunStore store, FleetState fleet, IClock clock, CancellationToken cancel)
     {
-        if (!await data.Runs.AnyAsync(r => r.Id == id, cancel))
-        {
-            throw NotFound();
-        }
-
-        var (r, decisions) = await store.ReadAsync(id, cancel);
+        var (r, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var log = await data.RunLines.AsNoTracking().Where(l => l.RunId == id).OrderBy(l => l.Id).ToListAsync(cancel);
         var followed = await data.Runs.AsNoTracking().Where(x => x.AfterId == id).OrderBy(x => x.Due).Take(20).ToListAsync(cancel);
         var like = await data.Runs.AsNoTracking()
@@ -215,8 +210,7 @@ internal static class RunEndpoints
     private static async Task<NoContent> DecideAsync(
         Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
-        var (_, decisions) = await store.ReadAsync(id, cancel);
+        var (row, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var now = clock.GetCurrentInstant();
         var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
         var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
@@ -298,7 +292,7 @@ internal static class RunEndpoints
         var made = NewRuns.Row(RemovalKind.KindName, row.Database, family.Name, asked, run, user.Identity!.Name!, clock.GetCurrentInstant());
 
         // Somebody may have begun to remove it in the same moment: one run is enough, and they are told of it.
-        made.Claim = $"remove {claim}";
+        made.Claim = $"{claim}/removal";
         var begun = await NewRuns.AddAsync(data, made, cancel)
             ? made.Id
             : await data.Runs.Where(r => r.Claim == made.Claim).Select(r => r.Id).FirstOrDefaultAsync(cancel);

@@ -85,12 +85,20 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
     }
 
     /// <summary>Reads a run with what people decided about it.</summary>
-    public async Task<(RunRow Row, IReadOnlyList<Decision> Decisions)> ReadAsync(Guid id, CancellationToken cancel)
+    public async Task<(RunRow Row, IReadOnlyList<Decision> Decisions)> ReadAsync(Guid id, CancellationToken cancel) =>
+        await FindAsync(id, cancel) ?? throw new InvalidOperationException($"there is no run {id}");
+
+    /// <summary>The same for one that may not be there.</summary>
+    public async Task<(RunRow Row, IReadOnlyList<Decision> Decisions)?> FindAsync(Guid id, CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
 
         // Decisions after the row: what is counted there as said is among them.
-        var row = await data.Runs.AsNoTracking().SingleAsync(r => r.Id == id, cancel);
+        if (await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) is not { } row)
+        {
+            return null;
+        }
+
         var decisions = await data.Decisions.AsNoTracking().Where(d => d.RunId == id).OrderBy(d => d.Step).ThenBy(d => d.Round).ToListAsync(cancel);
         return (row, [.. decisions.Select(d => d.ToDecision())]);
     }
@@ -164,7 +172,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
     /// <summary>Keeps how a run ended: its state, its proof, what was learned and its entry in the ledger, all or nothing.</summary>
     /// <returns>False when somebody has cancelled it meanwhile, and nothing was kept.</returns>
     /// <exception cref="LeaseLostException">Another process has the run; nothing was kept.</exception>
-    public async Task<bool> EndAsync(Claimed claimed, RunRow row, Seen seen, Conclusion conclusion, IReadOnlyCollection<BackupSet> sets, string? news, string who, Instant now, CancellationToken cancel)
+    public async Task<bool> EndAsync(Claimed claimed, RunRow row, Seen seen, Conclusion conclusion, IReadOnlyCollection<BackupSet> sets, string? news, string ledgerKind, string who, Instant now, CancellationToken cancel)
     {
         if (conclusion is { LedgerBody: null, FreesClaim: null, Paces: null or { Count: 0 } })
         {
@@ -189,7 +197,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         data.Paces.AddRange(conclusion.Paces ?? []);
         if (conclusion.LedgerBody is { } body)
         {
-            var number = await LedgerTable.AppendAsync(data, now, who, row.Kind, row.Database, body, cancel);
+            var number = await LedgerTable.AppendAsync(data, now, who, ledgerKind, row.Database, body, cancel);
             if (conclusion.Proof is { } proof)
             {
                 proof.LedgerNumber = number;

@@ -248,17 +248,17 @@ internal sealed class Runner(
 
         async Task<bool> EndAsync(Ending end)
         {
-            var now = clock.GetCurrentInstant();
+            var (open, now) = (run, run.Plan.Steps.Select(s => run[s.Number].EndedAt).OfType<Instant>().Append(clock.GetCurrentInstant()).Max());
             run = run.Close(now);
             var conclusion = kind.Conclude(Context(), end, now);
             proved = conclusion.Proof is not null || conclusion.Paces is { Count: > 0 };
             Describe(conclusion.State, kind.Measured(Context()), RunJson.WriteSteps(run));
-            var claim = row.Claim;
             (row.Ended, row.Note, row.Claim) = (now, conclusion.Note.Length == 0 ? null : conclusion.Note, conclusion.KeepsClaim ? row.Claim : null);
             var who = row.CancelledBy ?? run.Plan.Steps.Select(s => run[s.Number].DecidedBy).LastOrDefault(d => d is not null) ?? row.AskedBy ?? "plan";
-            if (!await store.EndAsync(claimed, row, new RunStore.Seen(run.CancelledBy), conclusion, sets.Values, peers.NewsOf(Touched(), [row.Id]), who, now, stopping))
+            if (!await store.EndAsync(claimed, row, new RunStore.Seen(run.CancelledBy), conclusion, sets.Values, peers.NewsOf(Touched(), [row.Id]), kind.Names[0], who, now, stopping))
             {
-                row.Claim = claim;
+                // Cancelled in the last moment: it goes on from where it was, and back.
+                run = open;
                 return false;
             }
 
@@ -298,7 +298,7 @@ internal sealed class Runner(
         int[] left = [.. run.Plan.Steps.Where(s => s.Undo == Undo.Own && run[s.Number] is { StartedAt: not null, State: not StepState.Undone }).Select(s => s.Number)];
         var conclusion = kinds[row.Kind].Conclude(new RunContext(row, run, new RunCall(claimed.Id, claimed.Fence)), new Ending(RunState.Failed, run.FailedStep, left), now);
         (row.State, row.Ended, row.Note) = ((short)RunState.Failed, now, $"given up: {why}; {conclusion.Note}");
-        await store.EndAsync(claimed, row, new RunStore.Seen(row.CancelledBy), conclusion with { State = RunState.Failed, Proof = null }, [], null, row.AskedBy ?? "plan", now, stopping);
+        await store.EndAsync(claimed, row, new RunStore.Seen(row.CancelledBy), conclusion with { State = RunState.Failed, Proof = null }, [], null, kinds[row.Kind].Names[0], row.AskedBy ?? "plan", now, stopping);
         metrics.Ended(row.Kind, Core.Formats.PlanFile.Name(RunState.Failed));
         await peers.TellAsync([row.Database], [row.Id], stopping);
         Over?.Invoke(row);
@@ -316,7 +316,7 @@ internal sealed class Runner(
             if (late is not null || stop.IsCancellationRequested)
             {
                 await call.CancelAsync();
-                await Task.WhenAny(work, Task.Delay(Grace, CancellationToken.None));
+                await ((Task)work).WaitAsync(Grace, CancellationToken.None).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
                 abandoned = !work.IsCompleted;
             }
 
@@ -352,9 +352,7 @@ internal sealed class Runner(
                 return $"it did not end within its limit of {PlainDuration.Of(most)}";
             }
 
-            using var enough = CancellationTokenSource.CreateLinkedTokenSource(stop);
-            await Task.WhenAny(work, Task.Delay(limit is null ? Timeout.InfiniteTimeSpan : LookAtClock, enough.Token));
-            await enough.CancelAsync();
+            await work.WaitAsync(limit is null ? Timeout.InfiniteTimeSpan : LookAtClock, stop).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
         }
 
         return null;
@@ -376,8 +374,8 @@ internal sealed class Runner(
             }
 
             using var enough = CancellationTokenSource.CreateLinkedTokenSource(stopping);
-            await Task.WhenAny(news.WaitToReadAsync(enough.Token).AsTask(), Task.Delay(wake is null ? Timeout.InfiniteTimeSpan : LookAtClock, enough.Token));
-            await enough.CancelAsync();
+            enough.CancelAfter(wake is null ? Timeout.InfiniteTimeSpan : LookAtClock);
+            await ((Task)news.WaitToReadAsync(enough.Token).AsTask()).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
             stopping.ThrowIfCancellationRequested();
         }
     }

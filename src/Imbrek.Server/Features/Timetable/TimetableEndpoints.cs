@@ -168,7 +168,7 @@ internal static class TimetableEndpoints
             if (f.Plans.FirstOrDefault(p => p.Id.Value == r.Plan) is { } plan && plan.Task(r.Task!) is { } task && f.DatabaseById.TryGetValue(new(r.Database), out var d))
             {
                 var load = designed.LoadOf(d, now);
-                var seconds = task.Kind.Makes() is null ? RunPace.OverheadSeconds : RunPace.Alone(f, d, task, load.SizeAt(r.Due.ToUnixTimeMilliseconds()) * load.RatioOf(task));
+                var seconds = task.Kind.Makes() is null ? RunPace.OverheadSeconds : RunPace.Alone(f, d, task, load.StoredWhole(task, r.Due));
                 lanes.Add(new LaneRun(
                     r.Plan!, r.Task!, PlanFile.Name(task.Kind), r.Database, d.Host.Value, plan.StoreOf(task)?.Value, [.. task.CopyTo.Select(c => c.Value)], r.Due, r.Due, r.Due + Duration.FromSeconds(Math.Min(seconds, 86_400)), false,
                     "asked", r.Id, false));

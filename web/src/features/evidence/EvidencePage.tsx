@@ -12,6 +12,9 @@ interface Body {
   run?: string;
   outcome?: string;
   why?: string;
+  list?: string;
+  id?: string;
+  what?: string;
   title?: string;
   name?: string;
   roles?: string[];
@@ -121,6 +124,7 @@ function Entry({ entry: e, zone, search }: { entry: Schemas['EntryView']; zone: 
         {b.outcome && `, ${b.outcome}`}{' '}
         {e.database && <Link to={withPremise(`/databases/${e.database}`, search)}>{e.database}</Link>}{' '}
         {b.title && `“${b.title}”`}
+        {e.kind === 'fleet' && `${b.list} ${b.id} ${b.what}`}
         {e.kind === 'import' && `${count(b.databases ?? 0)} databases, ${count(b.sets ?? 0)} sets`}
         {b.name && <b>{b.name}</b>} {b.roles?.join(', ')}
         {b.run && (

@@ -39,9 +39,9 @@ internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedStat
         double? Alone(PlanTask t) => stored is { } bytes && RunPace.Alone(fleet.Fleet, d, t, bytes) is var seconds && double.IsFinite(seconds) ? seconds : null;
     }
 
-    /// <summary>Bytes it should store: as many as the last run of the task on the database, or as the model says while none has ended here.</summary>
+    /// <summary>Bytes it should store: as many as the last run of the task on the database; while none has ended here, what the model says of the whole, and of a part nothing.</summary>
     private double? Stored(Occurrence run) => last.TryGetValue((run.Series.Plan.Id.Value, run.Task.Id, run.Database.Id.Value), out var bytes) ? bytes
-        : designed.KnownLoadOf(run.Database) is { } load ? load.SizeAt(run.Due.ToUnixTimeMilliseconds()) * load.RatioOf(run.Task)
+        : run.Task.Kind.Makes() is SetKind.Full or SetKind.Snapshot or SetKind.Export ? designed.KnownLoadOf(run.Database)?.StoredWhole(run.Task, run.Due)
         : null;
 
     public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)

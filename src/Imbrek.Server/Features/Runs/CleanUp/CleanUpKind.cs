@@ -29,6 +29,4 @@ internal sealed class CleanUpKind(Drivers drivers, FleetState fleet, IClock cloc
         return new StepResult(
             $"{go.Count} copies removed", RunJson.Write(new TaskSteps.Measured(removed.Sum(r => r.Seconds), removed.Sum(r => r.Bytes))), Sets: [.. removed.Select(r => r.Set).OfType<BackupSet>()]);
     }
-
-    public Conclusion Conclude(RunContext run, Ending end, Instant now) => TaskSteps.Conclude(run, end);
 }

@@ -36,6 +36,4 @@ internal sealed class CopyElsewhereKind(Drivers drivers, FleetState fleet) : ITa
 
         return new StepResult($"{sets.Count} sets copied to {asked.To}", RunJson.Write(new TaskSteps.Measured(seconds, bytes)), Sets: copied);
     }
-
-    public Conclusion Conclude(RunContext run, Ending end, Instant now) => TaskSteps.Conclude(run, end);
 }

@@ -19,6 +19,4 @@ internal sealed class IntegrityCheckKind(Drivers drivers) : ITaskKind
         var (found, moved) = await drivers.Named(run.Row.Driver!).Backup.CheckIntegrityAsync(run.Call, new(run.Row.Database), cancel);
         return new StepResult(found, RunJson.Write(new TaskSteps.Measured(moved.Seconds, 0, moved.Bytes)));
     }
-
-    public Conclusion Conclude(RunContext run, Ending end, Instant now) => TaskSteps.Conclude(run, end);
 }

@@ -35,6 +35,4 @@ internal sealed class ReadBackKind(Drivers drivers, FleetState fleet) : ITaskKin
             Sets: [.. read.Select(r => r.Set).OfType<BackupSet>()],
             Failed: bad.Length > 0);
     }
-
-    public Conclusion Conclude(RunContext run, Ending end, Instant now) => TaskSteps.Conclude(run, end);
 }

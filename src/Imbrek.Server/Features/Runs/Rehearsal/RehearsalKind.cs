@@ -12,16 +12,17 @@ using NodaTime;
 namespace Imbrek.Server.Features.Runs.Rehearsal;
 
 /// <summary>A rehearsal: a restore aside that is checked, measured and thrown away without anybody being asked.</summary>
-internal sealed class RehearsalKind(RestoreSteps steps, FleetState fleet, IClock clock) : ITaskKind
+internal sealed class RehearsalKind(Drivers drivers, FleetState fleet, IClock clock) : RestoringKind(drivers, fleet, clock), ITaskKind
 {
     public const string KindName = "rehearsal";
 
-    public IReadOnlyList<string> Names { get; } = [KindName, PlanFile.Name(TaskKind.TestRestore)];
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> Names { get; } = [KindName, PlanFile.Name(TaskKind.TestRestore)];
 
     /// <summary>A test restore of a plan: to the newest instant that can be reached, on the first recovery host that lacks no key.</summary>
     public (string? Question, Run? Run, string? WhyNot) Plan(Occurrence run)
     {
-        var (db, now) = (fleet[run.Database.Id], clock.GetCurrentInstant());
+        var (db, now) = (Fleet[run.Database.Id], Clock.GetCurrentInstant());
         var answer = PathFinder.Find(db.Subject, new PathQuestion { Target = now, At = now, Choice = new(HostQualification.FirstWithKeys(db.Subject, Loss.None)), Learned = db.Learned });
         if (answer.Best is not { } path)
         {
@@ -34,26 +35,16 @@ internal sealed class RehearsalKind(RestoreSteps steps, FleetState fleet, IClock
         return (RunJson.Write(asked), Run.Of(new RunPlan(RestoreAside.Steps(run.Database, path, asked.Instance, held: false))), null);
     }
 
-    public Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel) => steps.DoAsync(run, step, progress, cancel);
-
-    public Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => steps.UndoAsync(run, cancel);
-
-    public (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => steps.GoOn(run, failure);
-
-    public string? Measured(RunContext run) => steps.Measured(run) is { } m ? RunJson.Write(m) : null;
-
-    public Tally TallyOf(RunContext run) => RestoreSteps.TallyOf(run);
-
-    public Conclusion Conclude(RunContext run, Ending end, Instant now)
+    /// <inheritdoc/>
+    public override Conclusion Conclude(RunContext run, Ending end, Instant now)
     {
-        var bad = steps.Measured(run)?.Checks.Count(c => !c.Passed) ?? 0;
-        var state = end.State == RunState.Done && bad > 0 ? RunState.Failed : end.State;
-        var note = end.State switch
-        {
-            RunState.Done => bad == 0 ? "restored aside, checked and thrown away" : $"restored aside and thrown away; {bad} checks did not pass",
-            RunState.Cancelled => "cancelled; nothing was left behind",
-            _ => end.Failed is { } failed ? run.Run[failed].Note ?? "it could not be completed" : "it could not be completed",
-        };
-        return steps.Conclude(run, end with { State = state }, note, proves: end.State == RunState.Done, keepsClaim: false, now);
+        var bad = Result(run)?.Checks.Count(c => !c.Passed) ?? 0;
+        return Conclude(
+            run,
+            end,
+            bad == 0 ? "restored aside, checked and thrown away" : $"restored aside and thrown away; {bad} checks did not pass",
+            keepsClaim: false,
+            now,
+            end.State == RunState.Done && bad > 0 ? RunState.Failed : null);
     }
 }

@@ -34,8 +34,6 @@ internal sealed class RemovalKind(Drivers drivers) : IRunKind
         return new StepResult();
     }
 
-    public Tally TallyOf(RunContext run) => new(0, 0, null);
-
     public Conclusion Conclude(RunContext run, Ending end, Instant now)
     {
         var asked = run.Question<Question>();

@@ -4,8 +4,11 @@ using Microsoft.EntityFrameworkCore.Migrations;
 
 namespace Imbrek.Data.Migrations
 {
-    /// <summary>Restores and runs of tasks become one list; what a run keeps of its steps stands in its row.</summary>
-    public partial class OneListOfRuns : Migration
+    /// <summary>
+    /// Restores and runs of tasks become one list; what a run keeps of its steps stands in its row. Who decides what starts has a row of its own, and the
+    /// world of a demo keeps itself. Versions of the fleet say why.
+    /// </summary>
+    public partial class OneWayToAct : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
@@ -93,6 +96,10 @@ namespace Imbrek.Data.Migrations
                     'world',
                     request || jsonb_build_object('host', host, 'instance', instance, 'planned', plan - 'avoided')
                   from old_runs;
+
+                drop table worlds;
+                create table dispatch (id integer not null, lead integer not null, decided_to timestamp with time zone not null, constraint pk_dispatch primary key (id));
+                alter table fleet_versions add why text;
                 """);
         }
 

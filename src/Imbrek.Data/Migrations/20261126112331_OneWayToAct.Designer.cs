@@ -13,8 +13,8 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace Imbrek.Data.Migrations
 {
     [DbContext(typeof(ImbrekContext))]
-    [Migration("20261126093915_Dispatch")]
-    partial class Dispatch
+    [Migration("20261126112331_OneWayToAct")]
+    partial class OneWayToAct
     {
         /// <inheritdoc />
         protected override void BuildTargetModel(ModelBuilder modelBuilder)
@@ -143,6 +143,10 @@ namespace Imbrek.Data.Migrations
                         .IsRequired()
                         .HasColumnType("text")
                         .HasColumnName("who");
+
+                    b.Property<string>("Why")
+                        .HasColumnType("text")
+                        .HasColumnName("why");
 
                     b.HasKey("Number")
                         .HasName("pk_fleet_versions");

@@ -9,12 +9,21 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
 
-/// <summary>What a restore aside and a rehearsal have in common: they carry a path out through the drivers of the database and prove what came of it.</summary>
-internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clock)
+/// <summary>A kind of run that restores aside: it carries a path out through the drivers of the database, goes on with another where a copy fails, and proves what came of it.</summary>
+internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock clock) : IRunKind
 {
     private const int MostCopiesAvoided = 8;
 
-    /// <summary>Carries a step out.</summary>
+    /// <inheritdoc/>
+    public abstract IReadOnlyList<string> Names { get; }
+
+    /// <summary>The fleet in memory.</summary>
+    protected FleetState Fleet => fleet;
+
+    /// <summary>The product's clock.</summary>
+    protected IClock Clock => clock;
+
+    /// <inheritdoc/>
     public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
         var asked = run.Question<RestoreQuestion>();
@@ -24,8 +33,8 @@ internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clo
         return new StepResult(bad switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", _ => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
     }
 
-    /// <summary>Removes the instance.</summary>
-    public Task UndoAsync(RunContext run, CancellationToken cancel) =>
+    /// <inheritdoc/>
+    public Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
         drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, run.Question<RestoreQuestion>().Spec(run.Row.Database, run.Row.Id), cancel);
 
     /// <summary>Where a copy failed: another copy of the same sets, or another chain, if it reaches as late as was promised.</summary>
@@ -57,18 +66,36 @@ internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clo
         HashSet<(string, string)> Avoided(Run r) => [.. RestoreAside.CopiesThatFailed(r), (failure.Copy!.Set.Value, failure.Copy.Store.Value)];
     }
 
-    /// <summary>What has been measured so far.</summary>
-    public RestoreResult? Measured(RunContext run) =>
+    /// <inheritdoc/>
+    public string? Measured(RunContext run) => Result(run) is { } m ? RunJson.Write(m) : null;
+
+    /// <inheritdoc/>
+    public Tally TallyOf(RunContext run) => new(0, RestoreAside.MeasuredBy(run.Run).Sum(m => m.Measured.Bytes), null);
+
+    /// <inheritdoc/>
+    public abstract Conclusion Conclude(RunContext run, Ending end, Instant now);
+
+    /// <summary>What has been measured so far; null until it is ready and checked.</summary>
+    protected RestoreResult? Result(RunContext run) =>
         fleet.Has(run.Row.Database) ? RestoreResult.Of(run.Run, run.Row.Started, run.Question<RestoreQuestion>(), fleet.Fleet.DatabaseById[new(run.Row.Database)]) : null;
 
-    /// <summary>What it came to: bytes read.</summary>
-    public static Tally TallyOf(RunContext run) => new(0, RestoreAside.MeasuredBy(run.Run).Sum(m => m.Measured.Bytes), null);
-
     /// <summary>What is kept when it ends.</summary>
-    public Conclusion Conclude(RunContext run, Ending end, string note, bool proves, bool keepsClaim, Instant now)
+    /// <param name="run">The run.</param>
+    /// <param name="end">How it ended.</param>
+    /// <param name="done">What to say when it went well.</param>
+    /// <param name="keepsClaim">Whether its instance stays.</param>
+    /// <param name="now">The instant.</param>
+    /// <param name="state">How it ended, where its steps went well and what was found did not; null for as its steps did.</param>
+    protected Conclusion Conclude(RunContext run, Ending end, string done, bool keepsClaim, Instant now, RunState? state = null)
     {
         var asked = run.Question<RestoreQuestion>();
-        var measured = Measured(run);
+        var measured = Result(run);
+        var note = end.State switch
+        {
+            RunState.Done => done,
+            RunState.Cancelled => "cancelled; nothing was left behind",
+            _ => (end.Failed is { } failed ? run.Run[failed].Note : null) ?? (run.Run.CancelledBy is not null ? "cancelled" : "it could not be completed"),
+        };
         if (end.LeftBehind.Count > 0)
         {
             var why = run.Run[end.LeftBehind[0]].Note;
@@ -76,7 +103,7 @@ internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clo
         }
 
         ProofRow? proof = null;
-        if (proves && measured is not null && fleet.Fleet.DatabaseById.TryGetValue(new(run.Row.Database), out var d))
+        if (end.State == RunState.Done && measured is not null && fleet.Fleet.DatabaseById.TryGetValue(new(run.Row.Database), out var d))
         {
             proof = new ProofRow
             {
@@ -93,7 +120,7 @@ internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clo
             };
         }
 
-        return new Conclusion(end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, end, note), proof, Learn(run, asked));
+        return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof, Learn(run, asked));
     }
 
     /// <summary>How speeds compared with the profile: only from what one call moved whole; a step taken up again, or one that goes on where another copy failed, says nothing of its speed.</summary>
@@ -117,10 +144,10 @@ internal sealed class RestoreSteps(Drivers drivers, FleetState fleet, IClock clo
         return learned;
     }
 
-    private static string Body(RunContext run, RestoreQuestion asked, RestoreResult? measured, Ending end, string note) => RunJson.Write(new
+    private static string Body(RunContext run, RestoreQuestion asked, RestoreResult? measured, RunState state, string note) => RunJson.Write(new
     {
         run = run.Row.Id,
-        outcome = run.Run.Plan.Steps.LastOrDefault(s => s.IsHold) is { } hold && run.Run[hold.Number].Choice is { } choice && end.State == RunState.Done ? choice == RestoreAside.Release ? "released" : "discarded" : PlanFile.Name(end.State),
+        outcome = run.Run.Plan.Steps.LastOrDefault(s => s.IsHold) is { } hold && run.Run[hold.Number].Choice is { } choice && state == RunState.Done ? choice == RestoreAside.Release ? "released" : "discarded" : PlanFile.Name(state),
         why = note,
         begunBy = run.Row.AskedBy,
         premise = new { loss = asked.Loss, at = Instants.Write(asked.At) },
