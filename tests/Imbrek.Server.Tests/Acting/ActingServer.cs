@@ -204,11 +204,15 @@ internal sealed class ActingServer : IAsyncDisposable
         return row.Id;
     }
 
-    /// <summary>Decides, as the endpoint does.</summary>
+    /// <summary>Decides, as the endpoint does; nothing when nobody is asked any more.</summary>
     public async Task DecideAsync(Guid run, string choice)
     {
         var (row, decisions) = await Store.ReadAsync(run, default);
-        var asked = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy).Next(Clock.GetCurrentInstant()).Ask.Single();
+        if (RunJson.ReadRun(row).Hear(decisions, row.CancelledBy).Next(Clock.GetCurrentInstant()).Ask is not [var asked])
+        {
+            return;
+        }
+
         await using var data = ImbrekDatabase.Context(Source);
         data.Decisions.Add(new DecisionRow { RunId = run, Step = asked, Round = RunJson.ReadRun(row)[asked].Round, Choice = choice, Who = "bob", At = Clock.GetCurrentInstant() });
         await data.SaveChangesAsync();
