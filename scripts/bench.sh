@@ -29,7 +29,7 @@ pg_start "$data" 5720
 pg_create bench
 port=$(free_port 8620)
 IMBREK_CONNECTION=$(pg_connection bench) IMBREK_ADMIN_PASSWORD=tarnholt-demo-1 \
-  "$here/out/server/Imbrek.Server" --urls "http://127.0.0.1:$port" --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" >&2 &
+  "$here/out/server/Imbrek.Serve" --urls "http://127.0.0.1:$port" --Logging:LogLevel:Default=Warning --contentRoot "$here/out/server" >&2 &
 server=$!
 until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do sleep 0.2; done
 export IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek" IMBREK_BENCH_URL="http://127.0.0.1:$port"

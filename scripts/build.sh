@@ -28,12 +28,12 @@ publish() {
 build_cli() { publish src/Imbrek.Cli cli "$here/src/Imbrek.Core" "$here/src/Imbrek.Cli"; }
 
 build_server() {
-  publish src/Imbrek.Server server "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.Server"
+  publish src/Imbrek.Serve server "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.Server" "$here/src/Imbrek.PostgreSql" "$here/src/Imbrek.Serve"
 }
 
-# The server with the simulated world as its guest.
+# The server with the guests of its demos: the simulated world, and a workload on real clusters.
 build_demo() {
-  publish src/Imbrek.Demo demo "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.StandIn" "$here/src/Imbrek.Server" "$here/src/Imbrek.Demo"
+  publish src/Imbrek.Demo demo "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.StandIn" "$here/src/Imbrek.Server" "$here/src/Imbrek.PostgreSql" "$here/src/Imbrek.Demo"
 }
 
 # The web app; its client is made from the API description that building the demo writes, which has all of it.

@@ -1,13 +1,17 @@
 #!/usr/bin/env bash
-# ./imbrek demo [--port N] [--fresh]: PostgreSQL, the server and the Tarnholt Ferries demo, until Ctrl-C.
+# ./imbrek demo [--port N] [--fresh] [--postgresql [--lose CLUSTER]]: PostgreSQL, the server and the Tarnholt Ferries demo, or one on
+# three real clusters, until Ctrl-C.
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"
 source "$here/scripts/postgres.sh"
 source "$here/scripts/build.sh"
+source "$here/scripts/clusters.sh"
 
 port=8420
 fresh=no
+real=no
+lose=""
 while [ $# -gt 0 ]; do
   case "$1" in
     --port)
@@ -22,12 +26,33 @@ while [ $# -gt 0 ]; do
       fresh=yes
       shift
       ;;
+    --postgresql)
+      real=yes
+      shift
+      ;;
+    --lose)
+      lose=${2:-}
+      if [[ " $clusters " != *" $lose "* ]]; then
+        echo "imbrek: --lose: '$lose' is none of $clusters" >&2
+        exit 2
+      fi
+      shift 2
+      ;;
     *)
       echo "imbrek: demo does not know '$1'" >&2
       exit 2
       ;;
   esac
 done
+
+if [ -n "$lose" ]; then
+  if [ "$real" = no ]; then
+    echo "imbrek: --lose goes with --postgresql" >&2
+    exit 2
+  fi
+  cluster_lose "$lose"
+  exit 0
+fi
 
 mkdir -p "$here/.run"
 exec 9>"$here/.run/demo.lock"
@@ -36,7 +61,7 @@ if ! flock -n 9; then
   exit 1
 fi
 
-data=$(pg_home demo-pg)
+if [ "$real" = yes ]; then data=$(pg_home clusters-pg); else data=$(pg_home demo-pg); fi
 world="$here/.run/demo-world"
 server=""
 stop() {
@@ -45,6 +70,7 @@ stop() {
     kill -TERM "$server" 2>/dev/null || true
     wait "$server" 2>/dev/null || true
   fi
+  if [ "$real" = yes ]; then clusters_stop; fi
   pg_stop "$data"
 }
 
@@ -58,7 +84,8 @@ demo() {
 
   if [ "$fresh" = yes ]; then
     if [ -e "$data/PG_VERSION" ]; then pg_stop "$data"; fi
-    rm -rf "$data" "$world"
+    rm -rf "$data"
+    if [ "$real" = yes ]; then clusters_remove; else rm -rf "$world"; fi
   fi
 
   echo "Starting PostgreSQL…"
@@ -71,11 +98,19 @@ demo() {
     echo "Port $taken is taken; using $port."
   fi
 
+  show=(--demo "$world")
+  if [ "$real" = yes ]; then
+    echo "Starting the clusters…"
+    clusters_start
+    show=(--clusters "$cluster_ports" --clusters-folder "$cluster_home")
+    export IMBREK_CREDENTIALS=$cluster_home/credentials
+  fi
+
   # Messages of the demo's plans are posted to the demo itself; the secret in the address keeps everybody else from doing so.
   secret=$(od -An -N16 -tx1 /dev/urandom | tr -d ' \n')
   IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
     IMBREK_WEBHOOK_SECRET=$secret IMBREK_WEBHOOK="http://127.0.0.1:$port/webhook-receiver/$secret" \
-    "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$world" \
+    "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" "${show[@]}" \
     --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" &
   server=$!
   until curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1; do
@@ -91,7 +126,7 @@ demo() {
 Sign in as  look, operate, plan, approve or admin
 Password    tarnholt-demo-1   (the same for all of them)
 Ctrl-C stops everything; the next start goes on from there.
-
+$([ "$real" = no ] || clusters_say)
 Ready: http://127.0.0.1:$port
 TXT
   wait "$server"

@@ -24,6 +24,9 @@ The first start prints a one-time address: there you set the administrator's nam
   --webhook ADDRESS        post messages there
   --end-demo-sign-ins      end the sign-ins of a demo this database has shown
 
+IMBREK_CREDENTIALS names the file with credentials of clusters, lines of name=value that nobody but its owner may read; IMBREK_CREDENTIAL_NAME gives one
+in the environment. The engine's own tools are looked for in /usr/lib/postgresql/15/bin, or in IMBREK_PG_BIN.
+
 IMBREK_CONNECTION may name the PostgreSQL instead. IMBREK_ADMIN_PASSWORD (12 characters or more) makes the sign-in "admin" at
 the first start, for installations that are set up by a script.
 TXT
@@ -42,7 +45,8 @@ if [ -z "$connection" ]; then
   exit 2
 fi
 need_toolchain
+need_postgresql
 build_server
 build_web
 export IMBREK_CONNECTION=$connection IMBREK_WEB="$here/web/dist"
-exec "$here/out/server/Imbrek.Server" --urls "${urls:-http://127.0.0.1:$port}" --contentRoot "$here/out/server" --Logging:LogLevel:Default=Warning "${more[@]}"
+exec "$here/out/server/Imbrek.Serve" --urls "${urls:-http://127.0.0.1:$port}" --contentRoot "$here/out/server" --Logging:LogLevel:Default=Warning "${more[@]}"

@@ -58,23 +58,41 @@ public static class CatalogueTable
         await merge.ExecuteNonQueryAsync(cancel);
     }
 
-    /// <summary>Adds to a batch what brings a few sets up to date, as long as a run still has a fence; copies that a set no longer lists stay.</summary>
+    /// <summary>Who writes sets, and the fence that must still be theirs: with another one nothing is written.</summary>
+    public readonly record struct Writer
+    {
+        private Writer(string held, NpgsqlDbType type, object who, long fence) => (Held, Type, Who, Fence) = (held, type, who, fence);
+
+        internal string Held { get; }
+
+        internal NpgsqlDbType Type { get; }
+
+        internal object Who { get; }
+
+        internal long Fence { get; }
+
+        /// <summary>A run whose work they are.</summary>
+        public static Writer Run(Guid run, long fence) => new("exists (select 1 from runs where id = $1 and fence = $2)", NpgsqlDbType.Uuid, run, fence);
+
+        /// <summary>The process that receives the log of a database.</summary>
+        public static Writer Receiver(string database, long fence) => new("exists (select 1 from clusters where database = $1 and fence = $2)", NpgsqlDbType.Text, database, fence);
+    }
+
+    /// <summary>Adds to a batch what brings a few sets up to date, as long as who writes them may; copies that a set no longer lists stay.</summary>
     /// <param name="batch">The batch.</param>
     /// <param name="sets">The sets.</param>
-    /// <param name="run">The run whose work they are.</param>
-    /// <param name="fence">The fence it must have; with another one nothing is written.</param>
-    public static void Add(NpgsqlBatch batch, IReadOnlyCollection<BackupSet> sets, Guid run, long fence)
+    /// <param name="writer">Who writes them.</param>
+    public static void Add(NpgsqlBatch batch, IReadOnlyCollection<BackupSet> sets, Writer writer)
     {
-        const string Held = "exists (select 1 from runs where id = $1 and fence = $2)";
         foreach (var s in sets)
         {
             var set = new NpgsqlBatchCommand(
                 $"""
-                insert into backup_sets ({SetColumns}) select $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17 where {Held}
-                  on conflict (database, id) do update set finished_at = excluded.finished_at, data_bytes = excluded.data_bytes
+                insert into backup_sets ({SetColumns}) select $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17 where {writer.Held}
+                  on conflict (database, id) do update set to_position = excluded.to_position, covers_to = excluded.covers_to, finished_at = excluded.finished_at, data_bytes = excluded.data_bytes
                 """);
-            Put(set, NpgsqlDbType.Uuid, run);
-            Put(set, NpgsqlDbType.Bigint, fence);
+            Put(set, writer.Type, writer.Who);
+            Put(set, NpgsqlDbType.Bigint, writer.Fence);
             Put(set, NpgsqlDbType.Text, s.Database.Value);
             Put(set, NpgsqlDbType.Text, s.Id.Value);
             Put(set, NpgsqlDbType.Smallint, (short)s.Kind);
@@ -95,12 +113,12 @@ public static class CatalogueTable
             {
                 var copy = new NpgsqlBatchCommand(
                     $"""
-                    insert into backup_copies ({CopyColumns}) select $3, $4, $5, $6, $7, $8, $9, $10 where {Held}
+                    insert into backup_copies ({CopyColumns}) select $3, $4, $5, $6, $7, $8, $9, $10 where {writer.Held}
                       on conflict (database, set_id, store) do update set available_at = excluded.available_at, removed_at = excluded.removed_at,
                         locked_until = excluded.locked_until, stored_bytes = excluded.stored_bytes, state = excluded.state
                     """);
-                Put(copy, NpgsqlDbType.Uuid, run);
-                Put(copy, NpgsqlDbType.Bigint, fence);
+                Put(copy, writer.Type, writer.Who);
+                Put(copy, NpgsqlDbType.Bigint, writer.Fence);
                 Put(copy, NpgsqlDbType.Text, s.Database.Value);
                 Put(copy, NpgsqlDbType.Text, s.Id.Value);
                 Put(copy, NpgsqlDbType.Text, c.Store.Value);

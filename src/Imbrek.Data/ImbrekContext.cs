@@ -44,6 +44,12 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<NoticeRow> Notices => Set<NoticeRow>();
 
+    /// <summary>Real clusters.</summary>
+    public DbSet<ClusterRow> Clusters => Set<ClusterRow>();
+
+    /// <summary>Folders that stores and hosts use.</summary>
+    public DbSet<FolderRow> Folders => Set<FolderRow>();
+
     public DbSet<DataProtectionKey> DataProtectionKeys => Set<DataProtectionKey>();
 
     /// <summary>Sessions of people signed in.</summary>
@@ -193,6 +199,13 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => r.RunId);
         });
         builder.Entity<PauseRow>(e => e.ToTable("pauses"));
+        builder.Entity<ClusterRow>(e =>
+        {
+            e.ToTable("clusters").HasKey(r => r.Database);
+            e.Property(r => r.Document).HasColumnType("jsonb");
+            e.Property(r => r.Received).HasColumnType("jsonb");
+        });
+        builder.Entity<FolderRow>(e => e.ToTable("folders").HasKey(r => new { r.Kind, r.Id }));
         builder.Entity<NoticeRow>(e =>
         {
             e.ToTable("notices");

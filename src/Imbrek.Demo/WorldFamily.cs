@@ -27,6 +27,9 @@ internal sealed class WorldFamily(DemoOptions options) : IDriverFamily
     public bool Here => world is not null;
 
     /// <inheritdoc/>
+    public bool StopsAtPositions => false;
+
+    /// <inheritdoc/>
     public IRestoreDriver Restore => new StandInDriver(Led());
 
     /// <inheritdoc/>

@@ -8,7 +8,7 @@ internal interface IGuest
     /// <summary>Whether what is shown is a demo: its sign-ins are known to everybody.</summary>
     bool IsDemo { get; }
 
-    /// <summary>Whether it leads the clock, and has the dispatcher decide step by step.</summary>
+    /// <summary>Whether it leads the clock, has the dispatcher decide step by step, and has a fleet that nobody else changes.</summary>
     bool SetsThePace { get; }
 
     /// <summary>Seconds of the product's clock a second of the machine's.</summary>
@@ -27,6 +27,21 @@ internal interface IGuest
 
     /// <summary>Makes what must be there before anybody is answered.</summary>
     Task PrepareAsync(IServiceProvider services, NpgsqlDataSource source, Action<string> say, CancellationToken cancel);
+}
+
+/// <summary>A family of engines that an installation has drivers for: one project each.</summary>
+internal interface IEngineFamily
+{
+    /// <summary>Adds its parts.</summary>
+    /// <param name="services">Where to.</param>
+    /// <param name="describing">Whether the server is only described, and nothing may be started.</param>
+    void Add(IServiceCollection services, bool describing);
+
+    /// <summary>Adds its endpoints.</summary>
+    void Map(IEndpointRouteBuilder app);
+
+    /// <summary>Reads what it must know before anybody is answered.</summary>
+    Task PrepareAsync(IServiceProvider services, CancellationToken cancel);
 }
 
 /// <summary>Nobody.</summary>

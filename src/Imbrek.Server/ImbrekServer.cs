@@ -43,9 +43,10 @@ internal static class ImbrekServer
 {
     /// <summary>Runs the server until it is stopped.</summary>
     /// <param name="args">Command line.</param>
+    /// <param name="families">The engines it can act on.</param>
     /// <param name="guest">What else lives in this process; null for nothing, as in a real installation.</param>
     /// <returns>The exit code.</returns>
-    public static async Task<int> RunAsync(string[] args, IGuest? guest = null)
+    public static async Task<int> RunAsync(string[] args, IReadOnlyList<IEngineFamily> families, IGuest? guest = null)
     {
         var builder = WebApplication.CreateBuilder(new WebApplicationOptions
         {
@@ -228,6 +229,11 @@ internal static class ImbrekServer
             }
         }
 
+        foreach (var family in families)
+        {
+            family.Add(builder.Services, describing);
+        }
+
         lives.Add(builder.Services, describing);
         var app = builder.Build();
         if (builder.Configuration["behind-proxy"] is { Length: > 0 })
@@ -292,6 +298,11 @@ internal static class ImbrekServer
         LedgerEndpoints.Map(app);
         FileEndpoints.Map(app);
         ClockEndpoint.Map(app);
+        foreach (var family in families)
+        {
+            family.Map(app);
+        }
+
         lives.Map(app);
         LiveEndpoints.Map(app);
         app.Map("/api/{**rest}", (HttpContext c) => Problems.WriteAsync(c, 404, "not-found", "", "There is no such endpoint.")).AllowAnonymous().ExcludeFromDescription();
@@ -335,6 +346,11 @@ internal static class ImbrekServer
                 // On the terminal of whoever starts it, and in no log.
                 app.Lifetime.ApplicationStarted.Register(() => Console.Out.WriteLine(
                     $"\nNobody administers this installation yet. Set the administrator's name and password within two days, once, at\n\n    {app.Urls.FirstOrDefault()?.Replace("0.0.0.0", "localhost", StringComparison.Ordinal)}/welcome#{code}\n"));
+            }
+
+            foreach (var family in families)
+            {
+                await family.PrepareAsync(app.Services, app.Lifetime.ApplicationStopping);
             }
 
             if (lives.IsDemo)

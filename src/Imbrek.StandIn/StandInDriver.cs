@@ -63,7 +63,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     }
 
     /// <inheritdoc/>
-    public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel)
+    public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, LogStop? stop, Action<int> applied, CancellationToken cancel)
     {
         var file = Require(call, instance);
         var image = LoadImage(instance) ?? throw new DriverException(DriverProblem.Refused, "log cannot be applied to an empty instance");
@@ -83,20 +83,20 @@ public sealed class StandInDriver(World world) : IRestoreDriver
                 throw new DriverException(DriverProblem.Refused, $"{set.Id} starts at {set.FromPosition}, the instance is at {image.Position}: log is missing between them");
             }
 
-            var stop = i == logs.Count - 1 && stopAt is { } s ? Instant.Min(s, set.CoversTo) : set.CoversTo;
+            var upTo = i == logs.Count - 1 && stop is { } s ? Instant.Min(s.At, set.CoversTo) : set.CoversTo;
             var whole = (set.CoversTo - set.CoversFrom!.Value).TotalSeconds;
             var from = Instant.Max(set.CoversFrom.Value, Instant.FromUnixTimeMilliseconds(image.Time));
-            var fraction = whole <= 0 ? 1 : Math.Clamp((stop - from).TotalSeconds / whole, 0, 1);
+            var fraction = whole <= 0 ? 1 : Math.Clamp((upTo - from).TotalSeconds / whole, 0, 1);
             try
             {
                 (ended, var read) = await Move(instance, logs[i], set, engine.PerSetSeconds, fraction * set.DataBytes / engine.ReplayBytesPerSecond, false, fraction, cancel);
                 bytes += read;
                 Restore(instance, logs[i], content =>
                 {
-                    SetContent.ApplyLog(content, image, stop.ToUnixTimeMilliseconds());
+                    SetContent.ApplyLog(content, image, upTo.ToUnixTimeMilliseconds(), stop?.Before ?? long.MaxValue);
                     return image;
                 });
-                reached = Math.Max(reached ?? 0, stop.ToUnixTimeMilliseconds());
+                reached = Math.Max(reached ?? 0, upTo.ToUnixTimeMilliseconds());
             }
             catch (DriverException)
             {

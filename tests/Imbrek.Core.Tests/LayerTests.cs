@@ -13,7 +13,9 @@ public class LayerTests
         ["Imbrek.Data"] = ["Imbrek.Core"],
         ["Imbrek.Cli"] = ["Imbrek.Core"],
         ["Imbrek.Server"] = ["Imbrek.Core", "Imbrek.Data"],
-        ["Imbrek.Demo"] = ["Imbrek.Core", "Imbrek.Data", "Imbrek.StandIn", "Imbrek.Server"],
+        ["Imbrek.PostgreSql"] = ["Imbrek.Core", "Imbrek.Data", "Imbrek.Server"],
+        ["Imbrek.Serve"] = ["Imbrek.Server", "Imbrek.PostgreSql"],
+        ["Imbrek.Demo"] = ["Imbrek.Core", "Imbrek.Data", "Imbrek.StandIn", "Imbrek.Server", "Imbrek.PostgreSql"],
     };
 
     private static string Root()
@@ -56,7 +58,7 @@ public class LayerTests
     public void Nothing_but_the_core_computes_an_exposure_or_a_path()
     {
         string[] computing = [@"-\s*\(?[\w.!?()]*[lL]atest\b", @"\bcovers_to\s*[-+]", @"now\(\)\s*-\s*covers", @"\bnew (Availability|Lineage|ReachOverWindow)\b"];
-        string[] folders = ["src/Imbrek.Data", "src/Imbrek.Server", "src/Imbrek.StandIn", "src/Imbrek.Cli", "web/src"];
+        string[] folders = ["src/Imbrek.Data", "src/Imbrek.Server", "src/Imbrek.PostgreSql", "src/Imbrek.StandIn", "src/Imbrek.Cli", "web/src"];
         var looked = 0;
         foreach (var file in folders.SelectMany(f => Directory.GetFiles(Path.Combine(Root(), f), "*.*", SearchOption.AllDirectories))
             .Where(f => Path.GetExtension(f) is ".cs" or ".ts" or ".tsx" && !f.Contains("/obj/", StringComparison.Ordinal) && !f.Contains("/Migrations/", StringComparison.Ordinal) && !f.Contains(".test.", StringComparison.Ordinal)))

@@ -33,7 +33,7 @@ public sealed class ServerProcess : IAsyncDisposable
         ?? throw new InvalidOperationException("IMBREK_TEST_PG is not set: run ./imbrek test, or name a PostgreSQL for the tests");
 
     /// <summary>Which program it is: a server without a world knows nothing of one.</summary>
-    private string Program => world is null ? "Imbrek.Server" : "Imbrek.Demo";
+    private string Program => world is null ? "Imbrek.Serve" : "Imbrek.Demo";
 
     public string Url { get; }
 

@@ -23,11 +23,12 @@ public interface IRestoreDriver
     /// <param name="call">Who calls.</param>
     /// <param name="instance">The instance.</param>
     /// <param name="logs">The logs, in order.</param>
-    /// <param name="stopAt">Where the last is stopped; null to apply it whole.</param>
+    /// <param name="stop">Where it is stopped; null to apply all of it.</param>
     /// <param name="applied">Called with the number of logs applied so far.</param>
     /// <param name="cancel">Stops between two logs.</param>
+    /// <returns>Among the rest the instant and the position that the instance really reached, where they are known before it is opened.</returns>
     /// <exception cref="DriverException">A copy cannot be read, is broken, or does not follow.</exception>
-    Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel);
+    Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, LogStop? stop, Action<int> applied, CancellationToken cancel);
 
     /// <summary>Opens the instance for those who check it, and for nobody else.</summary>
     /// <returns>Among the rest the instant that the instance really reached.</returns>

@@ -7,4 +7,5 @@ namespace Imbrek.Core.Drivers;
 /// <param name="Seconds">Seconds it took; 0 when it was found done.</param>
 /// <param name="Bytes">Bytes moved, read or removed.</param>
 /// <param name="Nothing">Why there was nothing to do; null when there was.</param>
-public sealed record Taken(BackupSet? Set, double Seconds, long Bytes, string? Nothing = null);
+/// <param name="Note">What else there is to say of it.</param>
+public sealed record Taken(BackupSet? Set, double Seconds, long Bytes, string? Nothing = null, string? Note = null);

@@ -29,9 +29,10 @@ public static class RestoreAside
 
     /// <summary>What a step works on.</summary>
     /// <param name="Pieces">The copies it reads, in order.</param>
-    /// <param name="StopAt">Where the last log is stopped; null to apply it whole. Text as in the open formats.</param>
+    /// <param name="StopAt">Up to which instant log is applied; null where the step applies none. Text as in the open formats.</param>
     /// <param name="Avoids">The copy whose failure made the run go this way; null when none did.</param>
-    public sealed record Work(IReadOnlyList<Piece> Pieces, string? StopAt, IReadOnlyList<Piece>? Avoids = null);
+    /// <param name="StopBefore">The position it stops before instead; null for none.</param>
+    public sealed record Work(IReadOnlyList<Piece> Pieces, string? StopAt, IReadOnlyList<Piece>? Avoids = null, long? StopBefore = null);
 
     /// <summary>What a step measured.</summary>
     /// <param name="Seconds">Seconds the driver took.</param>
@@ -46,7 +47,8 @@ public static class RestoreAside
     /// <param name="path">The path.</param>
     /// <param name="instance">The name of the instance.</param>
     /// <param name="held">Whether people look before anybody is let in; otherwise it is thrown away once it is checked.</param>
-    public static IReadOnlyList<Step> Steps(Database database, RestorePath path, string instance, bool held)
+    /// <param name="before">The log position it stops before, exactly; null for the instant the path reaches.</param>
+    public static IReadOnlyList<Step> Steps(Database database, RestorePath path, string instance, bool held, long? before = null)
     {
         var provision = new Step
         {
@@ -62,7 +64,7 @@ public static class RestoreAside
             BackOffSeconds = 5,
         };
         var steps = new List<Step> { provision };
-        steps.AddRange(Onwards(database, path, 1, 2, new HashSet<string>(), held));
+        steps.AddRange(Onwards(database, path, 1, 2, new HashSet<string>(), held, before));
         return steps;
     }
 
@@ -74,16 +76,17 @@ public static class RestoreAside
     public static Amendment GoOn(Database database, Run run, RestorePath path, SetCopy avoids)
     {
         var failed = run.FailedStep!.Value;
-        Step[] before = [.. run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" && (s.Number == failed || run[s.Number].State is StepState.Done or StepState.Waiting))];
-        var same = before.SelectMany(SetsOf).SequenceEqual(path.Steps.Select(s => s.Set.Value));
-        var done = before.Where(s => run[s.Number].State == StepState.Done).ToArray();
+        Step[] reading = [.. run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" && (s.Number == failed || run[s.Number].State is StepState.Done or StepState.Waiting))];
+        var same = reading.SelectMany(SetsOf).SequenceEqual(path.Steps.Select(s => s.Set.Value));
+        var done = reading.Where(s => run[s.Number].State == StepState.Done).ToArray();
         var next = run.Plan.Steps.Max(s => s.Number) + 1;
         var held = run.Plan.Steps.Any(s => s.IsHold);
+        var before = run.Plan.Steps.Select(s => WorkOf(s).StopBefore).FirstOrDefault(b => b is not null);
         var ground = same && done.Length > 0 ? done[^1].Number : run.Plan.Steps.Last(s => s.Kind is "provision" or "again").Number;
         if (same)
         {
             var kept = done.SelectMany(SetsOf).ToHashSet();
-            Step[] rest = [.. Onwards(database, path, ground, next, kept, held)];
+            Step[] rest = [.. Onwards(database, path, ground, next, kept, held, before)];
             return new(failed, [], [Avoiding(rest[0] with { InsteadOf = failed }), .. rest[1..]]);
         }
 
@@ -102,7 +105,7 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. Onwards(database, path, next, next + 1, new HashSet<string>(), held)]);
+        return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. Onwards(database, path, next, next + 1, new HashSet<string>(), held, before)]);
 
         Step Avoiding(Step s) => s with { Work = JsonSerializer.Serialize(WorkOf(s) with { Avoids = [new Piece(avoids.Set.Value, avoids.Store.Value, 0)] }, RestoreJson.Default.Work) };
 
@@ -134,7 +137,7 @@ public static class RestoreAside
                 return Of(await driver.RestoreSetAsync(call, instance, Copy(work.Pieces[0]), cancel));
             case "logs":
                 return Of(await driver.ApplyLogsAsync(
-                    call, instance, [.. work.Pieces.Select(Copy)], work.StopAt is { } t ? Instants.Parse(t) : null, n => progress((double)n / work.Pieces.Count), cancel));
+                    call, instance, [.. work.Pieces.Select(Copy)], work.StopAt is { } t ? new LogStop(Instants.Parse(t), work.StopBefore) : null, n => progress((double)n / work.Pieces.Count), cancel));
             case "open":
                 return Of(await driver.OpenAsync(call, instance, cancel));
             case "check":
@@ -175,7 +178,7 @@ public static class RestoreAside
 
     private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
-    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, bool held)
+    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, bool held, long? before)
     {
         foreach (var s in path.Steps.Where(s => s.Kind != SetKind.Log && !done.Contains(s.Set.Value)))
         {
@@ -188,7 +191,7 @@ public static class RestoreAside
                 "logs",
                 $"Apply {logs.Length} log {(logs.Length == 1 ? "set" : "sets")} up to {Instants.Write(path.Reaches)}",
                 logs.Sum(l => l.Seconds),
-                new Work([.. logs.Select(Cut)], logs[^1].StopsAt is { } stop ? Instants.Write(stop) : null),
+                new Work([.. logs.Select(Cut)], Instants.Write(logs[^1].StopsAt ?? path.Reaches), StopBefore: before),
                 path.UsesLearned ? "learned" : "profile");
         }
 

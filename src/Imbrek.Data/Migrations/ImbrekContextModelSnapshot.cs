@@ -24,6 +24,48 @@ namespace Imbrek.Data.Migrations
             NpgsqlModelBuilderExtensions.HasPostgresExtension(modelBuilder, "pg_trgm");
             NpgsqlModelBuilderExtensions.UseIdentityByDefaultColumns(modelBuilder);
 
+            modelBuilder.Entity("Imbrek.Data.ClusterRow", b =>
+                {
+                    b.Property<string>("Database")
+                        .HasColumnType("text")
+                        .HasColumnName("database");
+
+                    b.Property<Instant>("AddedAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("added_at");
+
+                    b.Property<string>("AddedBy")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("added_by");
+
+                    b.Property<string>("Document")
+                        .IsRequired()
+                        .HasColumnType("jsonb")
+                        .HasColumnName("document");
+
+                    b.Property<long>("Fence")
+                        .HasColumnType("bigint")
+                        .HasColumnName("fence");
+
+                    b.Property<Instant?>("LeaseUntil")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("lease_until");
+
+                    b.Property<string>("Owner")
+                        .HasColumnType("text")
+                        .HasColumnName("owner");
+
+                    b.Property<string>("Received")
+                        .HasColumnType("jsonb")
+                        .HasColumnName("received");
+
+                    b.HasKey("Database")
+                        .HasName("pk_clusters");
+
+                    b.ToTable("clusters", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.CopyRow", b =>
                 {
                     b.Property<string>("Database")
@@ -149,6 +191,27 @@ namespace Imbrek.Data.Migrations
                         .HasName("pk_fleet_versions");
 
                     b.ToTable("fleet_versions", (string)null);
+                });
+
+            modelBuilder.Entity("Imbrek.Data.FolderRow", b =>
+                {
+                    b.Property<string>("Kind")
+                        .HasColumnType("text")
+                        .HasColumnName("kind");
+
+                    b.Property<string>("Id")
+                        .HasColumnType("text")
+                        .HasColumnName("id");
+
+                    b.Property<string>("Folder")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("folder");
+
+                    b.HasKey("Kind", "Id")
+                        .HasName("pk_folders");
+
+                    b.ToTable("folders", (string)null);
                 });
 
             modelBuilder.Entity("Imbrek.Data.HappeningRow", b =>

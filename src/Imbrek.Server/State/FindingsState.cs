@@ -5,8 +5,15 @@ using NodaTime;
 
 namespace Imbrek.Server.State;
 
+/// <summary>Who finds something about databases beside the core's own rules, such as a family of engines about its clusters.</summary>
+internal interface IFindingSource
+{
+    /// <summary>What needs somebody about a database.</summary>
+    IEnumerable<Finding> Of(Database d, Instant at);
+}
+
 /// <summary>What needs somebody, of the whole fleet, in groups. Kept for a moment: the pages of one list are of one making.</summary>
-internal sealed class FindingsState(FleetState fleet, DesignedState designed, RunHealth health)
+internal sealed class FindingsState(FleetState fleet, DesignedState designed, RunHealth health, IEnumerable<IFindingSource> further)
 {
     private static readonly TimeSpan Kept = TimeSpan.FromSeconds(2);
     private readonly Lock gate = new();
@@ -37,5 +44,5 @@ internal sealed class FindingsState(FleetState fleet, DesignedState designed, Ru
 
     /// <summary>What needs somebody about one database.</summary>
     public IEnumerable<Finding> Of(Database d, Instant at) =>
-        FindingRules.SaidOnce(fleet[d.Id].Findings(at, fleet.PlanChanged(d)), designed.Findings(d, at)).Concat(health.Findings(fleet.Fleet, d, at));
+        FindingRules.SaidOnce(fleet[d.Id].Findings(at, fleet.PlanChanged(d)), designed.Findings(d, at)).Concat(health.Findings(fleet.Fleet, d, at)).Concat(further.SelectMany(f => f.Of(d, at)));
 }

@@ -101,8 +101,8 @@ internal static class SetContent
             : throw new InvalidDataException("the restored pages do not have the digest recorded when the set was taken");
     }
 
-    /// <summary>Applies log records after the image's position, up to and including an instant.</summary>
-    public static void ApplyLog(byte[] content, PageImage image, long stopAt)
+    /// <summary>Applies log records after the image's position, up to and including an instant, and before a position.</summary>
+    public static void ApplyLog(byte[] content, PageImage image, long stopAt, long before = long.MaxValue)
     {
         using var r = new BinaryReader(new MemoryStream(content), Encoding.UTF8);
         if (r.ReadByte() != Log)
@@ -119,7 +119,7 @@ internal static class SetContent
                 writes[k] = new RowWrite(r.Read7BitEncodedInt(), r.ReadUInt32());
             }
 
-            if (position > image.Position && time <= stopAt)
+            if (position > image.Position && position < before && time <= stopAt)
             {
                 image.Apply(new Transaction(position, time, writes, marker.Length == 0 ? null : marker));
             }

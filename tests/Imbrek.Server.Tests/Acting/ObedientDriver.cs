@@ -28,6 +28,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
 
     public bool Here { get; set; } = true;
 
+    public bool StopsAtPositions => true;
+
     public IRestoreDriver Restore => this;
 
     public IBackupDriver Backup => this;
@@ -45,7 +47,7 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
     public Task<Moved> RestoreSetAsync(RunCall call, InstanceSpec instance, SetCopy copy, CancellationToken cancel) =>
         DoAsync($"restore {copy.Set}@{copy.Store}", call, instance, i => i! with { Applied = [.. i.Applied, copy.Set.Value] }, 1000, cancel);
 
-    public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, Instant? stopAt, Action<int> applied, CancellationToken cancel)
+    public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, LogStop? stop, Action<int> applied, CancellationToken cancel)
     {
         foreach (var log in logs)
         {
@@ -61,7 +63,7 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
             }
         }
 
-        return new Moved(2, 10, stopAt);
+        return new Moved(2, 10, stop?.At);
     }
 
     public async Task<Moved> OpenAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) =>

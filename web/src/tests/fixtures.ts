@@ -221,6 +221,7 @@ export const ways: Of<'WaysView'> = (changes) => ({
   redirectSeconds: 40,
   markdown: '# Restore',
   script: '#!/bin/sh',
+    stopsAtPositions: false,
   ...changes,
 });
 

@@ -74,7 +74,7 @@ internal static class FileEndpoints
             return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
         }
 
-        if (guest.IsDemo)
+        if (guest.SetsThePace)
         {
             throw new BadInputException(
                 fleet is null ? "catalogue" : "fleet",

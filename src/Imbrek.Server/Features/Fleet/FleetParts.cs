@@ -54,53 +54,87 @@ internal static class FleetParts
             throw new BadInputException("id", $"is '{InputBounds.Quote(named)}' in the body and '{InputBounds.Quote(id)}' in the address");
         }
 
-        return ChangeAsync(list, id, basedOn, why, "changed", state, source, guest, dispatcher, clock, user, (items, index) =>
-        {
-            var copy = part.DeepClone();
-            if (list != "links")
-            {
-                copy["id"] = id;
-            }
-
-            if (index < 0)
-            {
-                items.Add(copy);
-            }
-            else
-            {
-                items[index] = copy;
-            }
-        }, cancel);
+        return OkAsync(ChangeAsync([Put(list, id, part)], basedOn, why, state, source, guest, dispatcher, clock, user.Identity!.Name!, null, cancel));
     }
+
+    /// <summary>A part of the fleet that is added, changed or removed.</summary>
+    /// <param name="List">Which list of the fleet file it stands in.</param>
+    /// <param name="Id">Its identifier there.</param>
+    /// <param name="What">What is done, in a word.</param>
+    /// <param name="Apply">Does it; told the list and where the part stands in it, or -1.</param>
+    public sealed record Change(string List, string Id, string What, Action<JsonArray, int> Apply);
+
+    /// <summary>A part as it is from now on.</summary>
+    public static Change Put(string list, string id, JsonObject part) => new(list, id, "changed", (items, index) =>
+    {
+        var copy = part.DeepClone();
+        if (list != "links")
+        {
+            copy["id"] = id;
+        }
+
+        if (index < 0)
+        {
+            items.Add(copy);
+        }
+        else
+        {
+            items[index] = copy;
+        }
+    });
+
+    private static async Task<Ok<FleetVersionView>> OkAsync(Task<FleetVersionView> kept) => TypedResults.Ok(await kept);
 
     private static Task<Ok<FleetVersionView>> DeleteAsync(
         string list, string id, int basedOn, string? why, FleetState state, NpgsqlDataSource source, IGuest guest, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
-        ChangeAsync(list, id, basedOn, why, "removed", state, source, guest, dispatcher, clock, user, (items, index) =>
-        {
-            if (index < 0)
+        OkAsync(ChangeAsync(
+            [new Change(list, id, "removed", (items, index) =>
             {
-                throw new BadInputException("id", $"there is none '{InputBounds.Quote(id)}' among the {list}", 404, "not-found");
-            }
+                if (index < 0)
+                {
+                    throw new BadInputException("id", $"there is none '{InputBounds.Quote(id)}' among the {list}", 404, "not-found");
+                }
 
-            items.RemoveAt(index);
-        }, cancel);
+                items.RemoveAt(index);
+            })],
+            basedOn,
+            why,
+            state,
+            source,
+            guest,
+            dispatcher,
+            clock,
+            user.Identity!.Name!,
+            null,
+            cancel));
 
-    private static async Task<Ok<FleetVersionView>> ChangeAsync(
-        string list,
-        string id,
-        int basedOn,
+    /// <summary>Keeps changes as one version of the fleet, all or none, and has everybody take it over.</summary>
+    /// <param name="changes">The changes.</param>
+    /// <param name="basedOn">The version they are based on; null for whichever is the newest.</param>
+    /// <param name="why">Why, as far as that is said.</param>
+    /// <param name="state">The fleet in memory.</param>
+    /// <param name="source">PostgreSQL.</param>
+    /// <param name="guest">Who may have a fleet that nobody else changes.</param>
+    /// <param name="dispatcher">Told of it.</param>
+    /// <param name="clock">The product's clock.</param>
+    /// <param name="who">By whom.</param>
+    /// <param name="also">What is kept in the same transaction; null for nothing else.</param>
+    /// <param name="cancel">Gives up; nothing is kept then.</param>
+    /// <exception cref="BadInputException">It cannot be; names the member at fault.</exception>
+    public static async Task<FleetVersionView> ChangeAsync(
+        IReadOnlyList<Change> changes,
+        int? basedOn,
         string? why,
-        string what,
         FleetState state,
         NpgsqlDataSource source,
         IGuest guest,
         Dispatcher dispatcher,
         IClock clock,
-        ClaimsPrincipal user,
-        Action<JsonArray, int> change,
+        string who,
+        Func<ImbrekContext, CancellationToken, Task>? also,
         CancellationToken cancel)
     {
-        if (!Lists.Contains(list))
+        if (changes.Any(c => !Lists.Contains(c.List)))
         {
             throw new BadInputException("list", $"must be one of {string.Join(", ", Lists)}", 404, "not-found");
         }
@@ -110,12 +144,12 @@ internal static class FleetParts
             throw new BadInputException("why", $"has {why.Length} letters; at most {LongestWhy}");
         }
 
-        if (guest.IsDemo)
+        if (guest.SetsThePace)
         {
             throw new BadInputException("list", "the demo's fleet belongs to its simulated world: nothing was changed", 409, "demo");
         }
 
-        var (now, who) = (clock.GetCurrentInstant(), user.Identity!.Name!);
+        var now = clock.GetCurrentInstant();
         FleetVersionRow row;
         await using (var connection = await source.OpenConnectionAsync(cancel))
         await using (var transaction = await connection.BeginTransactionAsync(cancel))
@@ -124,18 +158,22 @@ internal static class FleetParts
             inside.Database.SetDbConnection(connection);
             await inside.Database.UseTransactionAsync(transaction, cancel);
             var newest = await inside.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
-            if ((newest?.Number ?? 0) != basedOn)
+            var number = newest?.Number ?? 0;
+            if (basedOn is { } based && number != based)
             {
-                throw Late(newest?.Number ?? 0, newest?.Who);
+                throw Late(number, newest?.Who);
             }
 
             var document = newest is null ? new JsonObject { ["format"] = FleetFile.Format } : JsonNode.Parse(newest.Document)!.AsObject();
-            if (document[list] is not JsonArray items)
+            foreach (var change in changes)
             {
-                document[list] = items = [];
-            }
+                if (document[change.List] is not JsonArray items)
+                {
+                    document[change.List] = items = [];
+                }
 
-            change(items, IndexOf(list, items, id));
+                change.Apply(items, IndexOf(change.List, items, change.Id));
+            }
 
             // What is kept is what was written and read back.
             var read = FleetFile.Read(Encoding.UTF8.GetBytes(document.ToJsonString()), "fleet");
@@ -163,25 +201,34 @@ internal static class FleetParts
                 }
             }
 
-            row = new FleetVersionRow { Number = basedOn + 1, At = now, Who = who, Why = string.IsNullOrWhiteSpace(why) ? null : why.Trim(), Document = FleetFile.Write(model.WithPlans([])) };
+            row = new FleetVersionRow { Number = number + 1, At = now, Who = who, Why = string.IsNullOrWhiteSpace(why) ? null : why.Trim(), Document = FleetFile.Write(model.WithPlans([])) };
             inside.FleetVersions.Add(row);
             try
             {
-                await LedgerTable.AppendAsync(inside, now, who, "fleet", list == "databases" ? id : "", JsonSerializer.Serialize(new { version = row.Number, list, id, what, why = row.Why }), cancel);
+                if (also is not null)
+                {
+                    await also(inside, cancel);
+                }
+
+                foreach (var c in changes)
+                {
+                    await LedgerTable.AppendAsync(inside, now, who, "fleet", c.List == "databases" ? c.Id : "", JsonSerializer.Serialize(new { version = row.Number, list = c.List, id = c.Id, what = c.What, why = row.Why }), cancel);
+                }
+
                 await transaction.CommitAsync(cancel);
             }
             catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
             {
-                throw Late(basedOn + 1, null);
+                throw Late(number + 1, null);
             }
         }
 
         await state.LoadFleetAsync(cancel);
         await dispatcher.ChangedAsync(Peers.Shared.FleetParts, cancel);
-        return TypedResults.Ok(new FleetVersionView(row.Number, row.At, row.Who, row.Why));
+        return new FleetVersionView(row.Number, row.At, row.Who, row.Why);
 
         BadInputException Late(int number, string? by) => new(
-            "basedOn", $"is {basedOn}, and the fleet is at version {number}{(by is null ? "" : $" by {by}")}; look at what changed, then change again", 409, "changed-meanwhile");
+            "basedOn", $"is {basedOn ?? number - 1}, and the fleet is at version {number}{(by is null ? "" : $" by {by}")}; look at what changed, then change again", 409, "changed-meanwhile");
     }
 
     private static int IndexOf(string list, JsonArray items, string id)

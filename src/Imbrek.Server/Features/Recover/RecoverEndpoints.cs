@@ -74,9 +74,10 @@ internal static class RecoverEndpoints
         double CheckSeconds,
         double RedirectSeconds,
         string Markdown,
-        string Script);
+        string Script,
+        bool StopsAtPositions);
 
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse);
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before);
 
     public sealed record RunStarted(Guid Id);
 
@@ -91,7 +92,7 @@ internal static class RecoverEndpoints
         app.MapPost("/api/incidents", NoteIncidentAsync).Needs(Roles.Operate).WithName("NoteIncident");
     }
 
-    private static Ok<WaysView> GetWays(string id, FleetState state, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host, [FromQuery(Name = "base")] string? onto, string? without)
+    private static Ok<WaysView> GetWays(string id, FleetState state, Drivers drivers, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host, [FromQuery(Name = "base")] string? onto, string? without)
     {
         var target = Premise.ReadInstant("target", wanted);
         var now = clock.GetCurrentInstant();
@@ -135,7 +136,8 @@ internal static class RecoverEndpoints
             d.CheckSeconds,
             d.RedirectSeconds,
             answer.Best is { } b ? Runbook.Markdown(d, b, target, resolved) : "",
-            answer.Best is { } c ? Runbook.Script(d, c, target) : ""));
+            answer.Best is { } c ? Runbook.Script(d, c, target) : "",
+            drivers.TryFor(d)?.StopsAtPositions ?? false));
     }
 
     private static PathView View(RestorePath p, RestorePath? best) => new(
@@ -236,15 +238,25 @@ internal static class RecoverEndpoints
         }
 
         var family = drivers.For(d);
+        if (request.Before is not null && !family.StopsAtPositions)
+        {
+            throw new BadInputException("before", $"the drivers of {d.Name} stop at instants alone", 409, "not-at-positions");
+        }
+
+        if (request.Before is not null && path.Steps.All(x => x.Kind != SetKind.Log))
+        {
+            throw new BadInputException("before", "no log reaches there: the base alone would be restored", 409, "no-path");
+        }
+
         var asked = new RestoreQuestion(
-            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path));
+            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before);
         var rehearse = request.Rehearse ?? false;
         var run = NewRuns.Row(
             rehearse ? RehearsalKind.KindName : RestoreKind.KindName,
             d.Id.Value,
             family.Name,
             asked,
-            Run.Of(new RunPlan(RestoreAside.Steps(d, path, instance, held: !rehearse))),
+            Run.Of(new RunPlan(RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))),
             user.Identity!.Name!,
             now);
         run.Claim = asked.Claim;

@@ -13,6 +13,9 @@ internal interface IDriverFamily
     /// <summary>Whether its drivers can be called from this process now; another process may be able to.</summary>
     bool Here { get; }
 
+    /// <summary>Whether it can stop a restore before a log position, exactly.</summary>
+    bool StopsAtPositions { get; }
+
     /// <summary>Whether it acts on a database.</summary>
     bool Knows(Core.Fleet.Database database);
 

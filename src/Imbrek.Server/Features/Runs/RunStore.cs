@@ -146,7 +146,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         batch.BatchCommands.Add(command);
 
         // Whoever cancels changes nothing of what a driver has done: sets are kept in any case, by whoever has the run.
-        CatalogueTable.Add(batch, sets, claimed.Id, claimed.Fence);
+        CatalogueTable.Add(batch, sets, CatalogueTable.Writer.Run(claimed.Id, claimed.Fence));
         if (news is not null)
         {
             var notify = new NpgsqlBatchCommand("select pg_notify($1, $2)");

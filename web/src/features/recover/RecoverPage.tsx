@@ -18,6 +18,7 @@ import { Said } from '../../shared/Said';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { Worksheet } from '../../shared/Worksheet';
 import { RunsTable } from '../runs/RunsTable';
+import { CommitList } from './CommitList';
 import { Consequence } from './Consequence';
 import { PathCard } from './PathCard';
 
@@ -83,7 +84,19 @@ function WayBack({ id }: { id: string }) {
       Object.entries(choice).forEach(([k, v]) => v && next.set(k, v));
       return next;
     });
-  const choose = useCallback((at: number) => put('target', utc(at)), [put]);
+  const choose = useCallback(
+    (at: number) =>
+      setParams((before) => {
+        const next = new URLSearchParams(before);
+        next.set('target', utc(at));
+        next.delete('before');
+        next.delete('commit');
+        return next;
+      }),
+    [setParams],
+  );
+  // One commit that must not be in it, where the engine can stop so exactly.
+  const before = params.get('before');
   useInstantKeys(cover.data, target, choose);
   const ways = useQuery({
     queryKey: ['database', id, 'ways', target, way, premise.query],
@@ -113,6 +126,7 @@ function WayBack({ id }: { id: string }) {
             instance: instance || null,
             query: query || null,
             rehearse,
+            before: before ? Number(before) : null,
           },
         }),
       );
@@ -164,6 +178,28 @@ function WayBack({ id }: { id: string }) {
             ))}
           </TextField>
         </Box>
+        {w?.stopsAtPositions && (
+          <CommitList
+            database={id}
+            target={target}
+            zone={zone}
+            chosen={before ? { before: Number(before), said: params.get('commit') ?? '' } : null}
+            onChoose={(c) =>
+              setParams((was) => {
+                const next = new URLSearchParams(was);
+                if (c) {
+                  next.set('target', c.target);
+                  next.set('before', String(c.before));
+                  next.set('commit', c.name ?? `transaction ${c.transaction}`);
+                } else {
+                  next.delete('before');
+                  next.delete('commit');
+                }
+                return next;
+              })
+            }
+          />
+        )}
         {(base || without) && (
           <Box sx={{ display: 'flex', alignItems: 'center', gap: 1, mb: 1, fontSize: 12.5 }} data-testid="way">
             <span>

@@ -1,12 +1,13 @@
 import Box from '@mui/material/Box';
 import { useClock } from '../../app/live';
 import { useMay } from '../../app/session';
+import { ClustersPanel } from '../clusters/ClustersPanel';
 import { PeoplePanel } from '../people/PeoplePanel';
 import { TokensPanel } from '../people/TokensPanel';
 import { FilesPanel } from './FilesPanel';
 import { WorldPanel } from './WorldPanel';
 
-/** Files in and out, people and tokens, and the controls of the simulated world. */
+/** Clusters, files in and out, people and tokens, and the controls of the simulated world. */
 export default function SetupPage() {
   const administers = useMay('administer');
   const demo = useClock()?.demo ?? false;
@@ -19,6 +20,7 @@ export default function SetupPage() {
           Who administers finds the controls of the simulated world here.
         </Box>
       )}
+      {!demo && <ClustersPanel />}
       {administers && <PeoplePanel />}
       {administers && <TokensPanel />}
       <FilesPanel demo={demo} />

@@ -51,7 +51,7 @@ internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedStat
         {
             var taken = await driver.TakeAsync(run.Call, asked.Take, cancel);
             return new StepResult(
-                taken.Nothing, RunJson.Write(new TaskSteps.Measured(taken.Seconds, taken.Bytes, taken.Set?.DataBytes ?? 0, taken.Set?.Id.Value, taken.Nothing, taken.Set is { CoversFrom: { } covers } log ? (log.CoversTo - covers).TotalSeconds : 0)), Sets: taken.Set is null ? null : [taken.Set]);
+                taken.Nothing ?? taken.Note, RunJson.Write(new TaskSteps.Measured(taken.Seconds, taken.Bytes, taken.Set?.DataBytes ?? 0, taken.Set?.Id.Value, taken.Nothing, taken.Set is { CoversFrom: { } covers } log ? (log.CoversTo - covers).TotalSeconds : 0)), Sets: taken.Set is null ? null : [taken.Set]);
         }
 
         if ((asked.Set ?? TaskSteps.MeasuredBy(run.Run).Select(m => m.Set).FirstOrDefault(s => s is not null)) is not { } set)

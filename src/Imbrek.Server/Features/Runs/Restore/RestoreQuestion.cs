@@ -19,7 +19,8 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Host">Where it is restored.</param>
 /// <param name="Instance">The name of the instance.</param>
 /// <param name="Planned">What was promised.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned)
+/// <param name="Before">The log position it stops before, exactly; null for the instant wanted.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null)
 {
     /// <summary>What a path promised.</summary>
     /// <param name="Reaches">The instant it reaches.</param>

@@ -1,0 +1,149 @@
+using System.Text.Json.Nodes;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Timetable;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.PostgreSql.Serving;
+using Imbrek.Server;
+using Imbrek.Server.Features.Dispatch;
+using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Plans;
+using Imbrek.Server.State;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Demo;
+
+/// <summary>
+/// A demo of real clusters: nothing in it is simulated. The script that starts it has made three small ones on loopback; here they are added as anybody would add theirs, put under a plan of
+/// minutes, and written to by <see cref="TrailWorkload"/>.
+/// </summary>
+internal sealed class ClusterDemo : IGuest
+{
+    private readonly string folder;
+    private readonly IReadOnlyList<Made> clusters;
+
+    public ClusterDemo(string[] args)
+    {
+        var given = new ConfigurationBuilder().AddCommandLine(args).Build();
+        folder = Path.GetFullPath(given["clusters-folder"] ?? throw new InvalidOperationException("--clusters-folder is missing"));
+        clusters = [.. given["clusters"]!.Split(',').Select(c => c.Split('=')).Select(c => new Made(c[0], int.Parse(c[1], System.Globalization.CultureInfo.InvariantCulture)))];
+    }
+
+    /// <summary>A cluster that was made for the demo.</summary>
+    /// <param name="Name">Its name.</param>
+    /// <param name="Port">Its port on loopback.</param>
+    internal sealed record Made(string Name, int Port)
+    {
+        /// <summary>Where it stands: the last one on the hill, the others on the quay. Its backups lie at the other site.</summary>
+        public (string Site, string Other) Places => Name == "crew" ? ("hill", "quay") : ("quay", "hill");
+    }
+
+    public bool IsDemo => true;
+
+    public bool SetsThePace => false;
+
+    public double Pace => 1;
+
+    public bool Ready => true;
+
+    /// <summary>Whether real clusters are to be shown.</summary>
+    public static bool IsAskedFor(string[] args) => args.Contains("--clusters");
+
+    public void Add(IServiceCollection services, bool describing)
+    {
+        services.AddSingleton(clusters);
+        services.AddHostedService<TrailWorkload>();
+    }
+
+    public void Map(IEndpointRouteBuilder app)
+    {
+    }
+
+    public async Task PrepareAsync(IServiceProvider services, NpgsqlDataSource source, Action<string> say, CancellationToken cancel)
+    {
+        await using var data = ImbrekDatabase.Context(source);
+        if (await data.FleetVersions.AnyAsync(cancel))
+        {
+            return;
+        }
+
+        var (fleet, dispatcher, clock, adding) = (services.GetRequiredService<FleetState>(), services.GetRequiredService<Dispatcher>(), services.GetRequiredService<IClock>(), services.GetRequiredService<NewCluster>());
+        await FleetParts.ChangeAsync(
+            [
+                FleetParts.Put("sites", "quay", new JsonObject { ["name"] = "Quay", ["timeZone"] = "Etc/UTC" }),
+                FleetParts.Put("sites", "hill", new JsonObject { ["name"] = "Hill", ["timeZone"] = "Etc/UTC" }),
+                FleetParts.Put("links", "quay|hill", new JsonObject { ["between"] = new JsonArray("quay", "hill"), ["bytesPerSecond"] = 100e6, ["roundTripMs"] = 1 }),
+                FleetParts.Put("objectives", "seconds", new JsonObject { ["name"] = "Ten seconds, ten minutes", ["rpoSeconds"] = 10, ["rtoSeconds"] = 600, ["against"] = new JsonArray("host", "site"), ["proofDays"] = 1 }),
+            ],
+            null,
+            "the demo begins",
+            fleet,
+            source,
+            this,
+            dispatcher,
+            clock,
+            "demo",
+            null,
+            cancel);
+        foreach (var c in clusters)
+        {
+            say($"Adding cluster {c.Name}");
+            await TrailWorkload.MakeAsync(c, cancel);
+            var (site, other) = c.Places;
+            await adding.AddAsync(
+                new NewCluster.Request(
+                    c.Name, char.ToUpperInvariant(c.Name[0]) + c.Name[1..], "127.0.0.1", c.Port, "keeper", "postgres", "keeper", site, $"{c.Name}-{site}", $"{other}-shelf", other, Path.Combine(folder, $"{other}-shelf"), $"{other}-spare", Path.Combine(folder, $"{other}-spare"), "seconds", 512 << 20),
+                "demo",
+                cancel);
+        }
+
+        foreach (var (site, other) in clusters.Select(c => c.Places).Distinct())
+        {
+            await PlanAsync(data, fleet.Fleet, clock.GetCurrentInstant(), site, other, cancel);
+        }
+
+        await fleet.LoadPlansAsync(cancel);
+    }
+
+    /// <summary>A plan in minutes for the clusters of a site, and a first full of each at once.</summary>
+    private async Task PlanAsync(ImbrekContext data, FleetModel fleet, Instant now, string site, string other, CancellationToken cancel)
+    {
+        Id<Core.Fleet.Store> shelf = new($"{other}-shelf");
+        var plan = new Plan(
+            new($"{site}-minutes"),
+            $"Clusters on the {site}, by the minute",
+            new Selection { Databases = [.. clusters.Where(c => c.Places.Site == site).Select(c => new Id<Database>(c.Name))] },
+            [
+                new PlanTask { Id = "full", Kind = TaskKind.Full, Recurrence = When("every 5 minutes"), Store = shelf, Keep = RetentionRule.For(Duration.FromMinutes(30)), TimeLimit = Duration.FromMinutes(4) },
+                new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = When("every 1 minutes"), Store = shelf, Keep = RetentionRule.For(Duration.FromMinutes(30)), Compression = Compression.Off, Attempts = 1 },
+                new PlanTask { Id = "read back", Kind = TaskKind.Verify, After = [new TaskLink("full", LinkOn.Success)] },
+                new PlanTask { Id = "clean up", Kind = TaskKind.CleanUp, Recurrence = When("every 10 minutes") },
+                new PlanTask { Id = "rehearse", Kind = TaskKind.TestRestore, Recurrence = When("every 15 minutes"), TimeLimit = Duration.FromMinutes(5) },
+            ],
+            TellRule.Nobody);
+        await PlanVersions.WriteAsync(data, fleet, plan, false, 0, "demo", now, cancel);
+        foreach (var database in plan.Members.Databases)
+        {
+            data.Runs.Add(new RunRow
+            {
+                Id = TaskRun.IdOf(plan.Id, "full", database, now, null, "demo"),
+                Plan = plan.Id.Value,
+                Task = "full",
+                Kind = PlanFile.Name(TaskKind.Full),
+                Database = database.Value,
+                Due = Instant.FromUnixTimeMilliseconds(now.ToUnixTimeMilliseconds()),
+                State = (short)RunState.Waiting,
+                AskedBy = "demo",
+            });
+        }
+
+        await data.SaveChangesAsync(cancel);
+
+        static Recurrence When(string words) =>
+            RecurrenceWords.TryParse(words, DateTimeZone.Utc, new LocalDate(2026, 1, 1), out var recurrence, out var error) ? recurrence! : throw new InvalidOperationException(error);
+    }
+}

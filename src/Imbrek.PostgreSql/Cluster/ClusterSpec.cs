@@ -1,0 +1,27 @@
+using System.Security.Cryptography;
+using System.Text;
+
+namespace Imbrek.PostgreSql.Cluster;
+
+/// <summary>How a cluster is reached and where its log goes. Holds the name of a credential and never its value.</summary>
+/// <param name="Database">What the fleet calls it.</param>
+/// <param name="Address">Name or address of its machine.</param>
+/// <param name="Port">Its port.</param>
+/// <param name="User">The role Imbrek signs in as.</param>
+/// <param name="SignInTo">The database it signs in to.</param>
+/// <param name="Credential">The name of the credential; null where the cluster asks for none.</param>
+/// <param name="LogStore">The store its log is received into.</param>
+/// <param name="LogRoomBytes">How much log our slot may have the source keep before it is given up, so that it cannot fill the source.</param>
+internal sealed record ClusterSpec(string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes)
+{
+    /// <summary>The name of our slot at the source: lower case letters, digits and underscores, at most 63.</summary>
+    public string Slot
+    {
+        get
+        {
+            var plain = string.Concat(Database.ToLowerInvariant().Select(c => char.IsAsciiLetterOrDigit(c) ? c : '_'));
+            var mark = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Database)))[..6];
+            return $"imbrek_{plain[..Math.Min(plain.Length, 48)]}_{mark}";
+        }
+    }
+}

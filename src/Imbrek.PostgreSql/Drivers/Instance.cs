@@ -1,0 +1,340 @@
+using System.Globalization;
+using System.Security.Cryptography;
+using System.Text;
+using System.Text.Json;
+using Imbrek.Core.Drivers;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Store;
+using Npgsql;
+
+namespace Imbrek.PostgreSql.Drivers;
+
+/// <summary>
+/// A restored instance on this machine: a folder with the cluster's data, the log it is brought forward with, and what is known of it. Until it is released it listens on a socket that
+/// nobody but its owner can reach, and nowhere else.
+/// </summary>
+internal sealed class Instance
+{
+    private const double StopSeconds = 60;
+    private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(150);
+
+    private readonly string folder;
+
+    private Instance(string folder, State now) => (this.folder, Now) = (folder, now);
+
+    /// <summary>What is known of it, kept beside its data before anybody is told.</summary>
+    /// <param name="Owner">The run that made it.</param>
+    /// <param name="Port">Its port.</param>
+    /// <param name="Restored">The full that lies in it; null before.</param>
+    /// <param name="StoppedAt">What it was brought forward to, as asked; null before.</param>
+    /// <param name="Reached">The instant it reached; null before.</param>
+    /// <param name="Released">Whether clients are let in.</param>
+    /// <param name="TrailBefore">The number of the last commit of a trail before its stop, as the log says; null where there is none.</param>
+    /// <param name="StopBefore">The position it was to stop before; null when it was to stop at an instant.</param>
+    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null);
+
+    public State Now { get; private set; }
+
+    /// <summary>The cluster's data.</summary>
+    public string Data => Path.Combine(folder, "data");
+
+    /// <summary>The log it is brought forward with.</summary>
+    public string Log => Path.Combine(folder, "log");
+
+    /// <summary>Where its socket is: short, for the kernel takes no long names.</summary>
+    public string Socket => Path.Combine(Path.GetTempPath(), $"imbrek-{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(folder)))[..12]}");
+
+    private string Told => Path.Combine(folder, "server.log");
+
+    private string Settings => Path.Combine(Data, "postgresql.auto.conf");
+
+    private string OwnSettings => Path.Combine(folder, "settings-of-the-source.conf");
+
+    /// <summary>Finds one; null when there is none.</summary>
+    public static Instance? Find(string folder)
+    {
+        var file = Path.Combine(folder, "instance.json");
+        return File.Exists(file) && JsonSerializer.Deserialize<State>(File.ReadAllBytes(file)) is { } now ? new Instance(folder, now) : null;
+    }
+
+    /// <summary>Makes an empty one.</summary>
+    public static async Task<Instance> MakeAsync(string folder, Guid owner, CancellationToken cancel)
+    {
+        Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        using var free = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
+        free.Start();
+        var made = new Instance(folder, new State(owner, ((System.Net.IPEndPoint)free.LocalEndpoint).Port));
+        free.Stop();
+        await made.KeepAsync(made.Now, cancel);
+        return made;
+    }
+
+    /// <summary>Keeps what is known of it.</summary>
+    public async Task KeepAsync(State now, CancellationToken cancel)
+    {
+        await FolderStore.WriteWholeAsync(Path.Combine(folder, "instance.json"), JsonSerializer.SerializeToUtf8Bytes(now), cancel);
+        Now = now;
+    }
+
+    /// <summary>Whether its engine runs.</summary>
+    public bool Runs()
+    {
+        var file = Path.Combine(Data, "postmaster.pid");
+        try
+        {
+            return File.Exists(file) && int.TryParse(File.ReadLines(file).First(), NumberStyles.None, CultureInfo.InvariantCulture, out var pid) && Directory.Exists($"/proc/{pid}");
+        }
+        catch (Exception e) when (e is IOException or InvalidOperationException)
+        {
+            return false;
+        }
+    }
+
+    /// <summary>Starts its engine to recover up to a target, and to stand still there.</summary>
+    /// <param name="target">Settings that say where it stops.</param>
+    /// <param name="cancel">Gives up.</param>
+    public async Task RecoverAsync(IReadOnlyDictionary<string, string> target, CancellationToken cancel)
+    {
+        if (!File.Exists(OwnSettings))
+        {
+            File.Copy(Settings, OwnSettings);
+        }
+
+        // What a standby must have no less of than its source had, wherever that kept its settings.
+        var controls = (await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [Data], cancel)).Split('\n')
+            .Select(l => l.Split(" setting:", 2)).Where(p => p.Length == 2 && p[0].StartsWith("max_", StringComparison.Ordinal)).Select(p => (Name: p[0].Trim() switch { "max_prepared_xacts" => "max_prepared_transactions", "max_locks_per_xact" => "max_locks_per_transaction", var n => n }, Value: p[1].Trim()));
+        var fetch = Quoted($"cp {Shell(Path.Combine(Log, "%f"))} \"%p\"");
+        var lines = new List<string>(controls.Select(c => $"{c.Name} = {c.Value}"))
+        {
+            $"restore_command = {fetch}",
+            "recovery_target_action = 'pause'",
+            "hot_standby = on",
+        };
+        lines.AddRange(target.Select(t => $"{t.Key} = {Quoted(t.Value)}"));
+        await SettleAsync(lines, "", cancel);
+        await File.WriteAllTextAsync(Path.Combine(Data, "recovery.signal"), "", cancel);
+        File.Delete(Path.Combine(Data, "standby.signal"));
+        await StartAsync(cancel);
+    }
+
+    /// <summary>Starts its engine again where it was stopped with its machine: it recovers to where it stood.</summary>
+    public Task UpAsync(CancellationToken cancel) => Runs() ? Task.CompletedTask : StartAsync(cancel);
+
+    /// <summary>Lets clients in: it is one of its own from now on, on the loopback address.</summary>
+    public async Task ReleaseAsync(CancellationToken cancel)
+    {
+        await using (var connection = await OpenAsync(null, cancel))
+        {
+            if (await connection.AskAsync<bool>("select pg_is_in_recovery()", cancel))
+            {
+                await connection.AskAsync<bool>("select pg_promote(true, 300)", cancel);
+            }
+        }
+
+        await StopAsync("fast", cancel);
+        await SettleAsync([], "127.0.0.1", cancel);
+        await StartAsync(cancel);
+        await using var open = await OpenAsync(null, cancel);
+        if (await open.AskAsync<bool>("select pg_is_in_recovery()", cancel))
+        {
+            throw new DriverException(DriverProblem.Refused, "it was promoted and still recovers");
+        }
+    }
+
+    /// <summary>Removes it with everything it took.</summary>
+    public async Task RemoveAsync(CancellationToken cancel)
+    {
+        await StopAsync("immediate", cancel);
+        if (Directory.Exists(Socket))
+        {
+            Directory.Delete(Socket, recursive: true);
+        }
+
+        // Under another name first: what is half removed is never found.
+        var going = $"{folder}.{Guid.NewGuid():n}";
+        Directory.Move(folder, going);
+        Directory.Delete(going, recursive: true);
+    }
+
+    /// <summary>Empties its data, for another base to be restored.</summary>
+    public async Task EmptyAsync(CancellationToken cancel)
+    {
+        await StopAsync("immediate", cancel);
+        foreach (var inside in new[] { Data, Log }.Where(Directory.Exists))
+        {
+            Directory.Delete(inside, recursive: true);
+        }
+
+        File.Delete(OwnSettings);
+    }
+
+    /// <summary>Opens a connection as the cluster's first superuser; waits until its engine answers.</summary>
+    /// <exception cref="DriverException">Its engine ended; says what it wrote last.</exception>
+    public async Task<NpgsqlConnection> OpenAsync(string? database, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(Look);
+        while (true)
+        {
+            try
+            {
+                var user = await FirstRoleAsync(cancel);
+                return await ConnectAsync(user, database ?? "postgres", cancel);
+            }
+            catch (Exception e) when (e is NpgsqlException && (e is not PostgresException p || p.SqlState is "57P03"))
+            {
+                if (!Runs())
+                {
+                    throw new DriverException(DriverProblem.Refused, $"its engine ended: {LastWords()}");
+                }
+            }
+
+            await timer.WaitForNextTickAsync(cancel);
+        }
+    }
+
+    /// <summary>The end of what its engine wrote.</summary>
+    public string LastWords()
+    {
+        try
+        {
+            var lines = File.ReadAllLines(Told);
+            return string.Join(" | ", lines.Where(l => l.Contains("FATAL", StringComparison.Ordinal) || l.Contains("PANIC", StringComparison.Ordinal) || l.Contains("ERROR", StringComparison.Ordinal)).TakeLast(3)) is { Length: > 0 } bad ? bad : string.Join(" | ", lines.TakeLast(3));
+        }
+        catch (IOException e)
+        {
+            return e.Message;
+        }
+    }
+
+    private string? firstRole;
+
+    /// <summary>The name of the role that the cluster was made with; its number is always 10.</summary>
+    private async Task<string> FirstRoleAsync(CancellationToken cancel)
+    {
+        if (firstRole is null)
+        {
+            foreach (var guess in new[] { signsInAs, "postgres" }.OfType<string>())
+            {
+                try
+                {
+                    await using var connection = await ConnectAsync(guess, "postgres", cancel);
+                    firstRole = await connection.AskAsync<string>("select rolname::text from pg_roles where oid = 10", cancel);
+                    break;
+                }
+                catch (PostgresException e) when (e.SqlState is "28000" or "28P01")
+                {
+                    // There is no such role: the next one.
+                }
+            }
+        }
+
+        return firstRole ?? throw new DriverException(DriverProblem.Refused, "no role of the restored cluster is known");
+    }
+
+    private string? signsInAs;
+
+    /// <summary>The role by which Imbrek knows the cluster.</summary>
+    public Instance SignInAs(string role)
+    {
+        signsInAs = role;
+        return this;
+    }
+
+    private async Task<NpgsqlConnection> ConnectAsync(string user, string database, CancellationToken cancel)
+    {
+        var connection = new NpgsqlConnection(new NpgsqlConnectionStringBuilder
+        {
+            Host = Socket, Port = Now.Port, Username = user, Database = database, Pooling = false, Timeout = 5, CommandTimeout = 60, ApplicationName = "imbrek",
+        }.ConnectionString);
+        try
+        {
+            await connection.OpenAsync(cancel);
+            return connection;
+        }
+        catch
+        {
+            await connection.DisposeAsync();
+            throw;
+        }
+    }
+
+    /// <summary>Its settings: those of its source, and over them what makes it one that stands aside.</summary>
+    private async Task SettleAsync(IReadOnlyList<string> more, string listen, CancellationToken cancel)
+    {
+        Directory.CreateDirectory(Socket, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        var hba = Path.Combine(Data, "pg_hba_aside.conf");
+        await File.WriteAllTextAsync(hba, "# Written by Imbrek: who can reach the socket may in, and nobody else.\nlocal all all trust\n", cancel);
+        var main = Path.Combine(Data, "postgresql.conf");
+        if (!File.Exists(main))
+        {
+            // A source that keeps its settings outside its data folder does not send them.
+            await File.WriteAllTextAsync(main, "", cancel);
+        }
+
+        var (ownHba, ownIdent) = (Path.Combine(Data, "pg_hba.conf"), Path.Combine(Data, "pg_ident.conf"));
+        if (!File.Exists(ownHba))
+        {
+            await File.WriteAllTextAsync(ownHba, "local all all trust\n", cancel);
+        }
+
+        if (!File.Exists(ownIdent))
+        {
+            await File.WriteAllTextAsync(ownIdent, "", cancel);
+        }
+
+        string[] aside =
+        [
+            $"port = {Now.Port}",
+            $"listen_addresses = {Quoted(listen)}",
+            $"unix_socket_directories = {Quoted(Socket)}",
+            $"hba_file = {Quoted(listen.Length > 0 ? ownHba : hba)}",
+            $"ident_file = {Quoted(ownIdent)}",
+            $"data_directory = {Quoted(Data)}",
+            "archive_mode = off",
+            "primary_conninfo = ''",
+            "primary_slot_name = ''",
+            "synchronous_standby_names = ''",
+            "logging_collector = off",
+            "log_destination = 'stderr'",
+            "cluster_name = 'restored aside by imbrek'",
+        ];
+        await File.WriteAllTextAsync(Settings, $"{await File.ReadAllTextAsync(OwnSettings, cancel)}\n{string.Join('\n', aside)}\n{string.Join('\n', more)}\n", cancel);
+    }
+
+    private async Task StartAsync(CancellationToken cancel)
+    {
+        if (Runs())
+        {
+            return;
+        }
+
+        File.Delete(Path.Combine(Data, "postmaster.pid"));
+        await File.WriteAllTextAsync(Told, "", cancel);
+        await Tools.GiveToEngineAsync(folder, cancel);
+        await Tools.GiveToEngineAsync(Socket, cancel);
+        await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-l", Told, "-W", "start"], cancel, asEngine: true, outlives: true);
+
+        // It says that it runs a moment after it was started.
+        using var timer = new PeriodicTimer(Look);
+        for (var looks = 0; !Runs() && looks * Look.TotalSeconds < StopSeconds && new FileInfo(Told).Length == 0; looks++)
+        {
+            await timer.WaitForNextTickAsync(cancel);
+        }
+
+        await timer.WaitForNextTickAsync(cancel);
+    }
+
+    private async Task StopAsync(string how, CancellationToken cancel)
+    {
+        if (!Runs())
+        {
+            return;
+        }
+
+        await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-m", how, "-t", StopSeconds.ToString(CultureInfo.InvariantCulture), "-w", "stop"], cancel, asEngine: true);
+    }
+
+    private static string Quoted(string value) => $"'{value.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("'", "''", StringComparison.Ordinal)}'";
+
+    private static string Shell(string word) => $"\"{word.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal).Replace("$", "\\$", StringComparison.Ordinal).Replace("`", "\\`", StringComparison.Ordinal)}\"";
+}

@@ -1,0 +1,419 @@
+using System.Diagnostics;
+using System.Globalization;
+using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Log;
+using Imbrek.PostgreSql.Store;
+using NodaTime;
+
+namespace Imbrek.PostgreSql.Drivers;
+
+/// <summary>
+/// Backups of clusters into folders. A full is a base backup that is read back wholly before anybody is told of it. Log needs not be taken: it is received all the time
+/// (<see cref="LogReceiver"/>); to take it is to wait until all that was written before has been received, and to say so.
+/// </summary>
+internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : IBackupDriver
+{
+    /// <summary>How often it is looked whether log has come.</summary>
+    private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(200);
+
+    /// <summary>Seconds until log that does not come is a failure, where the task does not say.</summary>
+    private const double LogSeconds = 60;
+
+    /// <summary>What is kept beside a full, so that a call that is made again finds what it did.</summary>
+    private sealed record Kept(Guid Run, string Set, int Timeline, long Position, string CoversTo, string FinishedAt, long DataBytes, long StoredBytes, double Seconds, int SegmentBytes);
+
+    /// <inheritdoc/>
+    public async Task<Taken> TakeAsync(RunCall call, TakeSpec spec, CancellationToken cancel)
+    {
+        var cluster = book.Cluster(new(spec.Database));
+        return spec.Kind switch
+        {
+            SetKind.Full => await FullAsync(call, cluster, spec, cancel),
+            SetKind.Log => await LogAsync(cluster, spec, cancel),
+            _ => throw new DriverException(DriverProblem.Refused, $"version 15 of this engine takes no {spec.Kind.ToString().ToLowerInvariant()}"),
+        };
+    }
+
+    /// <inheritdoc/>
+    public async Task<Taken> CopyAsync(RunCall call, Id<Database> database, Id<BackupSet> set, Id<Core.Fleet.Store> to, double? lockSeconds, CancellationToken cancel)
+    {
+        var known = Known(database, set);
+        if (known.Copies.FirstOrDefault(c => c.Store == to && c.RemovedAt is null) is { State: not CopyState.Damaged })
+        {
+            return new Taken(known, 0, 0);
+        }
+
+        var (cluster, target, began) = (book.Cluster(database), book.Store(to), Stopwatch.GetTimestamp());
+        if (known.Copies.Where(c => c.RemovedAt is null && c.State != CopyState.Damaged && c.Store != to).Select(c => book.Store(c.Store)).FirstOrDefault(s => s.Here) is not { } from)
+        {
+            throw new DriverException(DriverProblem.CopyUnreachable, $"no whole copy of {set} can be read");
+        }
+
+        target.MustHaveRoom(known.Copies.Max(c => c.StoredBytes));
+        var bytes = 0L;
+        try
+        {
+            if (known.Kind == SetKind.Full)
+            {
+                var staging = target.Staging(cluster.Database, call.Run);
+                Fences.Hear(Path.Combine(staging, "fence"), call);
+                foreach (var file in Directory.EnumerateFiles(from.Full(cluster.Database, set.Value)))
+                {
+                    bytes += await FolderStore.CopyAsync(file, Path.Combine(staging, Path.GetFileName(file)), cancel);
+                }
+
+                await new PackedBackup(staging, SegmentsOf(staging)).ReadAsync(null, cancel);
+                Fences.Hear(Path.Combine(staging, "fence"), call);
+                Finish(staging, target.Full(cluster.Database, set.Value));
+            }
+            else
+            {
+                foreach (var (file, start) in Files(from, cluster, known, await SegmentsAsync(cluster, cancel)))
+                {
+                    if (!FolderStore.IsWhole(file))
+                    {
+                        return new Taken(null, 0, 0, "its last file is still written; it is copied with the next");
+                    }
+
+                    await FolderStore.VerifySegmentAsync(file, start, cancel);
+                    bytes += await FolderStore.CopySegmentAsync(file, Path.Combine(target.Log(cluster.Database), Path.GetFileName(file)), cancel);
+                }
+            }
+        }
+        catch (Exception e) when (e is InvalidDataException or LogBrokenException)
+        {
+            throw new DriverException(DriverProblem.CopyDamaged, $"the copy of {set} in {from.Name} is damaged: {e.Message}", new SetCopy(set, new(from.Name)));
+        }
+        catch (IOException e)
+        {
+            throw Outside(e, target);
+        }
+
+        var now = Now();
+        var copy = new BackupCopy(to, now, null, null, bytes, CopyState.Good);
+        return new Taken(known with { Copies = [.. known.Copies.Where(c => c.Store != to), copy] }, Stopwatch.GetElapsedTime(began).TotalSeconds, bytes);
+    }
+
+    /// <inheritdoc/>
+    public async Task<IReadOnlyList<Taken>> ReadBackAsync(RunCall call, Id<Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel)
+    {
+        var (cluster, results, segments) = (book.Cluster(database), new List<Taken>(), (Segments?)null);
+        foreach (var copy in copies)
+        {
+            var (set, store, began) = (Known(database, copy.Set), book.Store(copy.Store), Stopwatch.GetTimestamp());
+            store.MustBeHere();
+            var (state, bytes, why) = (CopyState.Good, 0L, (string?)null);
+            try
+            {
+                if (set.Kind == SetKind.Full)
+                {
+                    var folder = store.Full(cluster.Database, set.Id.Value);
+                    bytes = (await new PackedBackup(folder, SegmentsOf(folder)).ReadAsync(null, cancel)).StoredBytes;
+                }
+                else
+                {
+                    segments ??= await SegmentsAsync(cluster, cancel);
+                    bytes = await ReadLogAsync(store, cluster, set, segments.Value, cancel);
+                }
+            }
+            catch (Exception e) when (e is InvalidDataException or LogBrokenException or FileNotFoundException or DirectoryNotFoundException)
+            {
+                (state, why) = (CopyState.Damaged, e.Message);
+            }
+
+            results.Add(new Taken(
+                set with { Copies = [.. set.Copies.Select(c => c.Store == copy.Store ? c with { State = state } : c)] },
+                Stopwatch.GetElapsedTime(began).TotalSeconds,
+                bytes,
+                Note: why));
+        }
+
+        return results;
+    }
+
+    /// <inheritdoc/>
+    public Task<IReadOnlyList<Taken>> RemoveAsync(RunCall call, Id<Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel) =>
+        Task.Run<IReadOnlyList<Taken>>(() => Remove(database, copies), cancel);
+
+    /// <inheritdoc/>
+    public async Task<(string Found, Moved Moved)> CheckIntegrityAsync(RunCall call, Id<Database> database, CancellationToken cancel)
+    {
+        var cluster = book.Cluster(database);
+        var began = Stopwatch.GetTimestamp();
+        await using var connection = await Connections.OpenAsync(cluster, cancel);
+        var (found, bytes) = await Structure.CheckAsync(connection, name => Connections.OpenAsync(cluster, cancel, name), cancel);
+        return found.All(f => f.Passed)
+            ? (string.Join("; ", found.Select(f => f.Detail)), new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, bytes))
+            : throw new DriverException(DriverProblem.Refused, string.Join("; ", found.Where(f => !f.Passed).Select(f => f.Detail)));
+    }
+
+    /// <summary>The files of the log that a set lies in, in order.</summary>
+    /// <exception cref="FileNotFoundException">One is missing.</exception>
+    public static IEnumerable<(string File, Lsn Start)> Files(FolderStore store, ClusterSpec cluster, BackupSet set, Segments segments)
+    {
+        store.MustBeHere();
+        foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
+        {
+            yield return (store.Segment(cluster.Database, segments, set.Branch, start)
+                ?? throw new FileNotFoundException($"{segments.NameOf(set.Branch, start)} is missing in store {store.Name}"), start);
+        }
+    }
+
+    /// <summary>How a cluster's log is cut, as it says itself.</summary>
+    public static async Task<Segments> SegmentsAsync(ClusterSpec cluster, CancellationToken cancel)
+    {
+        await using var connection = await Connections.OpenAsync(cluster, cancel);
+        return await SegmentsAsync(connection, cancel);
+    }
+
+    /// <summary>How a cluster's log is cut, as it says itself.</summary>
+    public static async Task<Segments> SegmentsAsync(Npgsql.NpgsqlConnection connection, CancellationToken cancel) =>
+        new(int.Parse(await connection.AskAsync<string>("select setting from pg_settings where name = 'wal_segment_size'", cancel), CultureInfo.InvariantCulture));
+
+    /// <summary>How the log in a full is cut, as was written beside it.</summary>
+    public static Segments SegmentsOf(string folder) => new(Read(folder)?.SegmentBytes ?? throw new InvalidDataException($"{Path.GetFileName(folder)} is not there, or has lost what was written beside it"));
+
+    private static Kept? Read(string folder)
+    {
+        var file = Path.Combine(folder, "set.json");
+        try
+        {
+            return File.Exists(file) ? JsonSerializer.Deserialize<Kept>(File.ReadAllBytes(file)) : null;
+        }
+        catch (JsonException)
+        {
+            return null;
+        }
+    }
+
+    private async Task<Taken> FullAsync(RunCall call, ClusterSpec cluster, TakeSpec spec, CancellationToken cancel)
+    {
+        var store = book.Store(new(spec.Store));
+        store.MustBeHere();
+        var fulls = Path.GetDirectoryName(store.Full(cluster.Database, "x"))!;
+        if (Directory.Exists(fulls) && Directory.EnumerateDirectories(fulls).Where(d => !Path.GetFileName(d).StartsWith('.')).Select(Read).FirstOrDefault(k => k?.Run == call.Run) is { } done)
+        {
+            return new Taken(SetOf(done, spec), 0, 0);
+        }
+
+        if (spec.Key is not null)
+        {
+            throw new DriverException(DriverProblem.Refused, "base backups into a folder are not encrypted by this version; take the key out of the task");
+        }
+
+        var began = Stopwatch.GetTimestamp();
+        var staging = store.Staging(cluster.Database, call.Run);
+        var fence = Path.Combine(staging, "fence");
+        Fences.Hear(fence, call);
+        foreach (var left in Directory.EnumerateFileSystemEntries(staging).Where(f => f != fence))
+        {
+            // What an attempt that did not come to its end left.
+            if (Directory.Exists(left))
+            {
+                Directory.Delete(left, recursive: true);
+            }
+            else
+            {
+                File.Delete(left);
+            }
+        }
+
+        Segments segments;
+        Instant before;
+        long size;
+        await using (var connection = await Connections.OpenAsync(cluster, cancel))
+        {
+            segments = await SegmentsAsync(connection, cancel);
+            size = await connection.AskAsync<long>("select sum(pg_database_size(oid))::bigint from pg_database", cancel);
+            before = Instant.FromDateTimeUtc(DateTime.SpecifyKind(await connection.AskAsync<DateTime>("select clock_timestamp() at time zone 'utc'", cancel), DateTimeKind.Utc));
+        }
+
+        var pack = Path.Combine(staging, "pack");
+        Directory.CreateDirectory(pack);
+        try
+        {
+            store.MustHaveRoom((long)(size * spec.Compression.Ratio()) + segments.Bytes);
+            await Tools.RunAsync(
+                Path.Combine(Tools.FolderOf("15"), "pg_basebackup"),
+                [
+                    "--host", cluster.Address, "--port", cluster.Port.ToString(CultureInfo.InvariantCulture), "--username", cluster.User, "--no-password",
+                    "--pgdata", pack, "--format", "tar", "--wal-method", "stream", "--checkpoint", "fast", "--manifest-checksums", "SHA256",
+                    "--compress", spec.Compression switch { Compression.Off => "none", Compression.Light => "client-gzip:1", _ => "client-gzip:9" },
+                    "--label", $"imbrek {call.Run:n}",
+                ],
+                cancel,
+                cluster.Credential is { } name ? Credentials.Of(name) : null);
+        }
+        catch (Exception e) when (e is DriverException or CredentialException or IOException)
+        {
+            Directory.Delete(staging, recursive: true);
+            throw e is CredentialException c ? new DriverException(DriverProblem.Refused, c.Message) : e is IOException io ? Outside(io, store) : e;
+        }
+
+        // Whoever stands in a chain must not be found broken on the day it is needed.
+        PackedBackup.Contents read;
+        try
+        {
+            read = await new PackedBackup(pack, segments).ReadAsync(null, cancel);
+        }
+        catch (Exception e) when (e is InvalidDataException or LogBrokenException)
+        {
+            Directory.Delete(staging, recursive: true);
+            throw new DriverException(DriverProblem.Refused, $"what was written into {store.Name} is not what the cluster sent: {e.Message}", againMayHelp: true);
+        }
+
+        var covers = Ceiling(read.LastCommit is { } commit && commit > before ? commit : before);
+        var now = Instant.Max(Now(), covers);
+        var kept = new Kept(
+            call.Run, SetNaming.Of(spec.Naming, new(spec.Database), SetKind.Full, now, DateTimeZone.Utc).Value, read.Manifest.Timeline, read.Manifest.To.Value, Instants.Write(covers), Instants.Write(now), read.Manifest.Bytes, read.StoredBytes, Stopwatch.GetElapsedTime(began).TotalSeconds, segments.Bytes);
+        while (Directory.Exists(store.Full(cluster.Database, kept.Set)))
+        {
+            // Two within a second, of two plans.
+            kept = kept with { Set = $"{kept.Set}-{call.Run:n}"[..Math.Min(kept.Set.Length + 5, InputBounds.SetName)] };
+        }
+
+        await FolderStore.WriteWholeAsync(Path.Combine(pack, "set.json"), JsonSerializer.SerializeToUtf8Bytes(kept), cancel);
+        Fences.Hear(fence, call);
+        Finish(pack, store.Full(cluster.Database, kept.Set));
+        Directory.Delete(staging, recursive: true);
+        return new Taken(SetOf(kept, spec), kept.Seconds, kept.StoredBytes);
+    }
+
+    private async Task<Taken> LogAsync(ClusterSpec cluster, TakeSpec spec, CancellationToken cancel)
+    {
+        var began = Stopwatch.GetTimestamp();
+        Lsn wanted;
+        int timeline;
+        await using (var connection = await Connections.OpenAsync(cluster, cancel))
+        {
+            wanted = Lsn.Parse(await connection.AskAsync<string>("select pg_current_wal_flush_lsn()::text", cancel));
+            timeline = await connection.AskAsync<int>("select timeline_id from pg_control_checkpoint()", cancel);
+        }
+
+        using var timer = new PeriodicTimer(Look);
+        do
+        {
+            if (book.NewestLog(new(spec.Database)) is { } newest && newest.Branch >= timeline && newest.ToPosition >= wanted.Value)
+            {
+                return new Taken(null, Stopwatch.GetElapsedTime(began).TotalSeconds, 0, Note: $"received all the time, now up to {new Lsn(newest.ToPosition)}; {wanted} was the newest when this was asked");
+            }
+        }
+        while (Stopwatch.GetElapsedTime(began).TotalSeconds < LogSeconds && await timer.WaitForNextTickAsync(cancel));
+        var last = book.NewestLog(new(spec.Database));
+        throw new DriverException(
+            DriverProblem.Unreachable,
+            last is null ? "no log is being received" : $"log is received up to {new Lsn(last.ToPosition)}; {wanted} was written {LogSeconds:0} s ago and has not come");
+    }
+
+    private static BackupSet SetOf(Kept kept, TakeSpec spec) => new()
+    {
+        Id = new(kept.Set),
+        Database = new(spec.Database),
+        Kind = SetKind.Full,
+        Branch = kept.Timeline,
+        ToPosition = kept.Position,
+        CoversTo = Instants.Parse(kept.CoversTo),
+        FinishedAt = Instants.Parse(kept.FinishedAt),
+        DataBytes = kept.DataBytes,
+        OutsideChain = spec.OutsideChain,
+        Copies = [new BackupCopy(new(spec.Store), Instants.Parse(kept.FinishedAt), null, null, kept.StoredBytes, CopyState.Good)],
+    };
+
+    private static async Task<long> ReadLogAsync(FolderStore store, ClusterSpec cluster, BackupSet set, Segments segments, CancellationToken cancel)
+    {
+        var bytes = 0L;
+        LogReader? reader = null;
+        foreach (var (file, start) in Files(store, cluster, set, segments).ToArray())
+        {
+            if (FolderStore.IsWhole(file))
+            {
+                await FolderStore.VerifySegmentAsync(file, start, cancel);
+            }
+
+            var content = await ReadAsync(file, cancel);
+            reader ??= new LogReader(segments, start);
+            reader.Feed(content.AsSpan(0, (int)Math.Min(content.Length, Math.Max(0, set.ToPosition - start.Value))));
+            bytes += content.Length;
+        }
+
+        return reader is null || reader.Position.Value < set.ToPosition && set.ToPosition > set.FromPosition
+            ? throw new LogBrokenException(reader?.Position ?? default, $"the log in {store.Name} ends before {new Lsn(set.ToPosition)}")
+            : bytes;
+    }
+
+    /// <summary>Reads a file of the log, which may be written to meanwhile.</summary>
+    public static async Task<byte[]> ReadAsync(string file, CancellationToken cancel)
+    {
+        await using var stream = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, 1, true);
+        var content = new byte[stream.Length];
+        await stream.ReadExactlyAsync(content, cancel);
+        return content;
+    }
+
+    private List<Taken> Remove(Id<Database> database, IReadOnlyList<SetCopy> copies)
+    {
+        var (cluster, results, now) = (book.Cluster(database), new List<Taken>(), Now());
+        foreach (var copy in copies)
+        {
+            var (set, store, began) = (Known(database, copy.Set), book.Store(copy.Store), Stopwatch.GetTimestamp());
+            store.MustBeHere();
+            var stored = set.Copies.FirstOrDefault(c => c.Store == copy.Store)?.StoredBytes ?? 0;
+            if (set.Kind == SetKind.Full)
+            {
+                var folder = store.Full(cluster.Database, set.Id.Value);
+                if (Directory.Exists(folder))
+                {
+                    // First under a name that nothing looks for: half a backup is never found.
+                    var going = Path.Combine(Path.GetDirectoryName(folder)!, $".{Guid.NewGuid():n}");
+                    Directory.Move(folder, going);
+                    Directory.Delete(going, recursive: true);
+                }
+            }
+            else if (store.Here && new Segments(SegmentBytesIn(store, cluster)) is { Bytes: > 0 } segments)
+            {
+                // A file goes with the set that its last byte belongs to.
+                foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
+                {
+                    if (start.Value + segments.Bytes <= set.ToPosition && store.Segment(cluster.Database, segments, set.Branch, start) is { } file && FolderStore.IsWhole(file))
+                    {
+                        FolderStore.RemoveSegment(file);
+                    }
+                }
+            }
+
+            results.Add(new Taken(set with { Copies = [.. set.Copies.Select(c => c.Store == copy.Store ? c with { RemovedAt = c.RemovedAt ?? Instant.Max(now, c.AvailableAt) } : c)] }, Stopwatch.GetElapsedTime(began).TotalSeconds, stored));
+        }
+
+        return results;
+    }
+
+    /// <summary>Bytes of a file of the log, as one that was closed shows; 0 when there is none.</summary>
+    private static int SegmentBytesIn(FolderStore store, ClusterSpec cluster) =>
+        Directory.Exists(store.Log(cluster.Database)) && Directory.EnumerateFiles(store.Log(cluster.Database)).FirstOrDefault(f => Path.GetFileName(f).Length == 24) is { } whole ? (int)new FileInfo(whole).Length : 0;
+
+    private BackupSet Known(Id<Database> database, Id<BackupSet> set) =>
+        book.Set(database, set) ?? throw new DriverException(DriverProblem.Refused, $"there is no set {set} of {database}");
+
+    private static void Finish(string from, string to)
+    {
+        Directory.CreateDirectory(Path.GetDirectoryName(to)!);
+        if (!Directory.Exists(to))
+        {
+            Directory.Move(from, to);
+            File.Delete(Path.Combine(to, "fence"));
+        }
+    }
+
+    private static DriverException Outside(IOException e, FolderStore store) =>
+        store.Here && (e.Message.Contains("No space left", StringComparison.Ordinal) || e.HResult == 28) ? new(DriverProblem.NoRoom, $"store {store.Name} is full: {e.Message}") : new(DriverProblem.Unreachable, $"store {store.Name}: {e.Message}");
+
+    private Instant Now() => Instant.FromUnixTimeMilliseconds(clock.GetCurrentInstant().ToUnixTimeMilliseconds());
+
+    private static Instant Ceiling(Instant at) => Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds()) is var whole && whole < at ? whole + Duration.FromMilliseconds(1) : whole;
+}

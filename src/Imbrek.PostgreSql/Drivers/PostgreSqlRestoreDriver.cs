@@ -1,0 +1,411 @@
+using System.Diagnostics;
+using System.Globalization;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Log;
+using Imbrek.PostgreSql.Store;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.PostgreSql.Drivers;
+
+/// <summary>Restores clusters aside on this machine: unpacked, brought forward by the engine to a position, held while its recovery is paused, promoted or removed.</summary>
+internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDriver
+{
+    private const double QuerySeconds = 60;
+
+    /// <summary>Commits of clients that commit at once may stand in the log in another order than their clocks say, by less than this.</summary>
+    private static readonly Duration Disorder = Duration.FromSeconds(5);
+    private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(150);
+
+    /// <inheritdoc/>
+    public async Task<Moved> ProvisionAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        var (began, folder) = (Stopwatch.GetTimestamp(), FolderOf(instance));
+        if (Instance.Find(folder) is { } there)
+        {
+            return there.Now.Owner == instance.Owner ? Moved.Nothing : throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} is an instance of another run");
+        }
+
+        try
+        {
+            Fences.Hear(Path.Combine(folder, "fence"), call);
+            await Instance.MakeAsync(folder, instance.Owner, cancel);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            throw new DriverException(e.Message.Contains("No space", StringComparison.Ordinal) ? DriverProblem.NoRoom : DriverProblem.Unreachable, $"{instance.Host}: {e.Message}");
+        }
+
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, 0);
+    }
+
+    /// <inheritdoc/>
+    public async Task<Moved> RestoreSetAsync(RunCall call, InstanceSpec instance, SetCopy copy, CancellationToken cancel)
+    {
+        var there = Require(call, instance);
+        if (there.Now.Restored == copy.Set.Value)
+        {
+            return Moved.Nothing;
+        }
+
+        var began = Stopwatch.GetTimestamp();
+        var folder = book.Store(copy.Store).Full(instance.Database.Value, copy.Set.Value);
+        if (!book.Store(copy.Store).Here || !Directory.Exists(folder))
+        {
+            throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not in store {copy.Store} any more", copy);
+        }
+
+        await there.EmptyAsync(cancel);
+        PackedBackup.Contents read;
+        try
+        {
+            read = await new PackedBackup(folder, PostgreSqlBackupDriver.SegmentsOf(folder)).ReadAsync(there.Data, cancel);
+        }
+        catch (Exception e) when (e is InvalidDataException or LogBrokenException or FileNotFoundException)
+        {
+            throw new DriverException(DriverProblem.CopyDamaged, $"{copy.Set} in {copy.Store} is damaged: {e.Message}", copy);
+        }
+        catch (IOException e)
+        {
+            throw e.Message.Contains("No space", StringComparison.Ordinal) ? new DriverException(DriverProblem.NoRoom, $"{instance.Host} is full: {e.Message}") : new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
+        }
+
+        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null }, cancel);
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, read.StoredBytes);
+    }
+
+    /// <inheritdoc/>
+    public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, LogStop? stop, Action<int> applied, CancellationToken cancel)
+    {
+        var (there, began, cluster) = (Require(call, instance), Stopwatch.GetTimestamp(), book.Cluster(instance.Database));
+        var asked = $"{stop?.At} {stop?.Before} {logs[^1].Set}";
+        if (there.Now.StoppedAt == asked)
+        {
+            return Moved.Nothing;
+        }
+
+        var restored = book.Set(instance.Database, new(there.Now.Restored ?? throw new DriverException(DriverProblem.Refused, "there is nothing restored that log could be applied to")))
+            ?? throw new DriverException(DriverProblem.Refused, $"{there.Now.Restored} is not known any more");
+        if (there.Now.StoppedAt is not null || there.Runs())
+        {
+            // An engine that recovered once cannot be sent elsewhere: it begins anew from the base.
+            var full = restored.Copies.First(c => c.RemovedAt is null && c.State != CopyState.Damaged);
+            await there.KeepAsync(there.Now with { Restored = null, StoppedAt = null, Reached = null }, cancel);
+            await RestoreSetAsync(call, instance, new SetCopy(restored.Id, full.Store), cancel);
+            there = Require(call, instance);
+        }
+
+        var segments = new Segments(SegmentBytes(there.Data));
+        var bytes = await BringAsync(there, cluster, instance.Database, logs, segments, cancel);
+        var (next, last, timeline, trail) = await StopAsync(there, instance.Database, restored, logs, stop, segments, cancel);
+        await there.RecoverAsync(
+            new Dictionary<string, string>
+            {
+                ["recovery_target_lsn"] = (next?.Position ?? last).ToString(),
+                ["recovery_target_inclusive"] = next is null ? "on" : "off",
+                ["recovery_target_timeline"] = timeline.ToString(CultureInfo.InvariantCulture),
+            },
+            cancel);
+        var from = restored.ToPosition;
+        var position = await PausedAsync(there.SignInAs(cluster.User), at => applied((int)(logs.Count * Math.Clamp((at.Value - from) / (double)Math.Max(1, (next?.Position ?? last).Value - from), 0, 1))), cancel);
+
+        // What it holds is told by where its engine stands: everything up to the first commit it has not replayed.
+        var (after, _, _, _) = await StopAsync(there, instance.Database, restored, logs, new LogStop(Instant.MinValue, position.Value), segments, cancel);
+        var covers = book.Set(instance.Database, logs[^1].Set)?.CoversTo ?? restored.CoversTo;
+        var upTo = after is { } c ? Instant.FromUnixTimeTicks(c.At.ToUnixTimeTicks() - 10) : covers;
+        var reached = stop is { } s && s.Before is null ? Instant.Min(s.At, upTo) : upTo;
+        await there.KeepAsync(there.Now with { StoppedAt = asked, Reached = Instants.Write(reached), TrailBefore = trail, StopBefore = stop?.Before }, cancel);
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, bytes, reached, position.Value);
+    }
+
+    /// <inheritdoc/>
+    public async Task<Moved> OpenAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        var (there, began, cluster) = (Require(call, instance), Stopwatch.GetTimestamp(), book.Cluster(instance.Database));
+        if (there.Now.Restored is not { } full)
+        {
+            throw new DriverException(DriverProblem.Refused, "there is nothing restored");
+        }
+
+        if (there.Now.StoppedAt is null && !there.Runs())
+        {
+            // The base alone: as soon as it is consistent.
+            await there.RecoverAsync(new Dictionary<string, string> { ["recovery_target"] = "immediate" }, cancel);
+        }
+        else
+        {
+            await there.UpAsync(cancel);
+        }
+
+        var position = await PausedAsync(there.SignInAs(cluster.User), _ => { }, cancel);
+        if (there.Now.Reached is null)
+        {
+            var covers = book.Set(instance.Database, new(full))!.CoversTo;
+            await there.KeepAsync(there.Now with { StoppedAt = "the base alone", Reached = Instants.Write(covers) }, cancel);
+        }
+
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, 0, Instants.Parse(there.Now.Reached!), position.Value);
+    }
+
+    /// <inheritdoc/>
+    public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel)
+    {
+        var (there, cluster) = (Require(call, instance).SignInAs(book.Cluster(instance.Database).User), book.Cluster(instance.Database));
+        await there.UpAsync(cancel);
+        await using var connection = await there.OpenAsync(null, cancel);
+        var (at, state) = (await connection.AskAsync<string>("select pg_last_wal_replay_lsn()::text", cancel), await connection.AskAsync<string>("select pg_get_wal_replay_pause_state()", cancel));
+        var reached = Instants.Parse(there.Now.Reached ?? Instants.Write(Instant.MinValue));
+        List<CheckResult> results =
+        [
+            new("stands still", state == "paused", $"its recovery is {state} at {at}; look with: psql -h {there.Socket} -p {there.Now.Port} -U {connection.UserName} {cluster.SignInTo}"),
+            there.Now.StopBefore is { } before
+                ? new("stands just before", Lsn.Parse(at).Value <= before, $"has replayed up to {at}; {new Lsn(before)} and all behind it must not be in it")
+                : new("reaches what was promised", reached.ToUnixTimeMilliseconds() >= wanted.ToUnixTimeMilliseconds(), $"holds all up to {Instants.Write(reached)}; promised was {Instants.Write(wanted)}"),
+        ];
+        results.AddRange((await Structure.CheckAsync(connection, name => there.OpenAsync(name, cancel), cancel)).Found);
+        results.AddRange(await Trail.CheckAsync(connection, name => there.OpenAsync(name, cancel), there.Now.TrailBefore, cancel));
+        if (query is not null)
+        {
+            results.Add(await AskAsync(there, cluster, query, cancel));
+        }
+
+        return results;
+    }
+
+    /// <inheritdoc/>
+    public async Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        var (there, began) = (Require(call, instance).SignInAs(book.Cluster(instance.Database).User), Stopwatch.GetTimestamp());
+        if (!there.Now.Released)
+        {
+            await there.UpAsync(cancel);
+            await there.ReleaseAsync(cancel);
+            await there.KeepAsync(there.Now with { Released = true }, cancel);
+        }
+
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, 0, there.Now.Reached is { } r ? Instants.Parse(r) : null);
+    }
+
+    /// <inheritdoc/>
+    public async Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        var folder = FolderOf(instance);
+        if (Instance.Find(folder) is { } there)
+        {
+            if (there.Now.Owner == instance.Owner)
+            {
+                Fences.Hear(Path.Combine(folder, "fence"), call);
+                await there.RemoveAsync(cancel);
+            }
+        }
+        else if (Directory.Exists(folder) && File.Exists(Path.Combine(folder, "fence")))
+        {
+            // One that was about to be made.
+            Fences.Hear(Path.Combine(folder, "fence"), call);
+            Directory.Delete(folder, recursive: true);
+        }
+    }
+
+    private string FolderOf(InstanceSpec instance) => Path.Combine(book.InstancesOn(instance.Host), instance.Name);
+
+    private Instance Require(RunCall call, InstanceSpec instance)
+    {
+        var folder = FolderOf(instance);
+        var there = Instance.Find(folder) ?? throw new DriverException(DriverProblem.Refused, $"there is no instance {instance.Name} on {instance.Host}");
+        if (there.Now.Owner != instance.Owner)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} is an instance of another run");
+        }
+
+        Fences.Hear(Path.Combine(folder, "fence"), call);
+        return there;
+    }
+
+    /// <summary>Bytes of a file of the log, as the restored cluster's own are.</summary>
+    private static int SegmentBytes(string data) =>
+        (int)new DirectoryInfo(Path.Combine(data, "pg_wal")).EnumerateFiles().Where(f => f.Name.Length == 24).Select(f => f.Length).DefaultIfEmpty(16 << 20).Max();
+
+    /// <summary>Brings the log to the instance, reading back what is brought.</summary>
+    private async Task<long> BringAsync(Instance there, ClusterSpec cluster, Id<Database> database, IReadOnlyList<SetCopy> logs, Segments segments, CancellationToken cancel)
+    {
+        Directory.CreateDirectory(there.Log);
+        var (bytes, brought) = (0L, new HashSet<string>());
+        foreach (var copy in logs)
+        {
+            var (set, store) = (book.Set(database, copy.Set) ?? throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not known any more", copy), book.Store(copy.Store));
+            try
+            {
+                foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster, set, segments))
+                {
+                    if (!brought.Add(segments.NameOf(set.Branch, start)))
+                    {
+                        continue;
+                    }
+
+                    if (FolderStore.IsWhole(file))
+                    {
+                        await FolderStore.VerifySegmentAsync(file, start, cancel);
+                    }
+
+                    var content = await PostgreSqlBackupDriver.ReadAsync(file, cancel);
+                    bytes += content.Length;
+                    Array.Resize(ref content, segments.Bytes);
+                    await File.WriteAllBytesAsync(Path.Combine(there.Log, segments.NameOf(set.Branch, start)), content, cancel);
+                }
+
+                foreach (var history in Directory.EnumerateFiles(store.Log(cluster.Database), "*.history"))
+                {
+                    File.Copy(history, Path.Combine(there.Log, Path.GetFileName(history)), overwrite: true);
+                }
+            }
+            catch (LogBrokenException e)
+            {
+                throw new DriverException(DriverProblem.CopyDamaged, $"{copy.Set} in {copy.Store} is damaged: {e.Message}", copy);
+            }
+            catch (Exception e) when (e is FileNotFoundException or DirectoryNotFoundException || e is DriverException { Problem: DriverProblem.Unreachable, Copy: null })
+            {
+                throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set}: {e.Message}", copy);
+            }
+            catch (IOException e)
+            {
+                throw new DriverException(e.Message.Contains("No space", StringComparison.Ordinal) ? DriverProblem.NoRoom : DriverProblem.Unreachable, e.Message);
+            }
+        }
+
+        return bytes;
+    }
+
+    /// <summary>Finds where to stop in the log that was brought: the first commit that must not be in it, or, where there is none, the last whole record.</summary>
+    private async Task<(Commit? Next, Lsn Last, int Timeline, long? Trail)> StopAsync(
+        Instance there, Id<Database> database, BackupSet restored, IReadOnlyList<SetCopy> logs, LogStop? stop, Segments segments, CancellationToken cancel)
+    {
+        BackupSet[] sets = [.. logs.Select(l => book.Set(database, l.Set)!)];
+        var first = stop switch
+        {
+            null => sets.Length - 1,
+            { Before: { } before } => Math.Max(0, Array.FindLastIndex(sets, s => s.FromPosition <= before)),
+            { At: var t } => Math.Max(0, Array.FindLastIndex(sets, s => s.CoversTo < t - Disorder)),
+        };
+        Commit? next = null;
+        long? trail = null;
+        LogReader? reader = null;
+        var (last, timeline) = (new Lsn(restored.ToPosition), sets[^1].Branch);
+        foreach (var set in sets.Skip(first))
+        {
+            foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
+            {
+                var content = (await File.ReadAllBytesAsync(Path.Combine(there.Log, segments.NameOf(set.Branch, start)), cancel)).AsMemory();
+                if (reader is null || start > reader.Position || timeline != set.Branch || start.Value + segments.Bytes <= reader.Position.Value)
+                {
+                    if (reader is not null && start.Value + segments.Bytes <= reader.Position.Value && timeline == set.Branch)
+                    {
+                        continue;
+                    }
+
+                    timeline = set.Branch;
+                    reader = new LogReader(segments, start)
+                    {
+                        OnCommit = c =>
+                        {
+                            if (c.Position.Value < restored.ToPosition || next is not null)
+                            {
+                                return;
+                            }
+
+                            if (stop is { } s && (s.Before is { } before ? c.Position.Value >= before : c.At > s.At))
+                            {
+                                next = c;
+                            }
+                            else if (Trail.NumberOf(c.Name) is { } number)
+                            {
+                                trail = number;
+                            }
+                        },
+                    };
+                }
+
+                var upTo = Math.Min(set.ToPosition, start.Value + segments.Bytes);
+                var from = reader.Position.Value;
+                if (upTo > from)
+                {
+                    try
+                    {
+                        reader.Feed(content.Span[(int)(from - start.Value)..(int)(upTo - start.Value)]);
+                    }
+                    catch (LogBrokenException e)
+                    {
+                        throw new DriverException(DriverProblem.CopyDamaged, $"{set.Id}: {e.Message}", logs.First(l => l.Set == set.Id));
+                    }
+                }
+
+                if (next is not null)
+                {
+                    break;
+                }
+            }
+
+            if (next is not null)
+            {
+                break;
+            }
+        }
+
+        return (next, reader?.Last?.Position ?? last, sets[^1].Branch, trail);
+    }
+
+    /// <summary>Waits until its recovery stands still; gives the position it has replayed up to.</summary>
+    private static async Task<Lsn> PausedAsync(Instance there, Action<Lsn> replayed, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(Look);
+        while (true)
+        {
+            await using var connection = await there.OpenAsync(null, cancel);
+            try
+            {
+                while (true)
+                {
+                    var position = Lsn.Parse(await connection.AskAsync<string>("select coalesce(pg_last_wal_replay_lsn(), '0/0')::text", cancel));
+                    if (await connection.AskAsync<string>("select pg_get_wal_replay_pause_state()", cancel) == "paused")
+                    {
+                        return Lsn.Parse(await connection.AskAsync<string>("select pg_last_wal_replay_lsn()::text", cancel));
+                    }
+
+                    replayed(position);
+                    await timer.WaitForNextTickAsync(cancel);
+                }
+            }
+            catch (NpgsqlException)
+            {
+                // Its engine ends a session now and then while it replays; where it ended itself, the next attempt says so.
+            }
+
+            await timer.WaitForNextTickAsync(cancel);
+        }
+    }
+
+    private static async Task<CheckResult> AskAsync(Instance there, ClusterSpec cluster, string query, CancellationToken cancel)
+    {
+        var name = $"query \"{InputBounds.Quote(query)}\"";
+        try
+        {
+            await using var connection = await there.OpenAsync(cluster.SignInTo, cancel);
+            await using var command = new NpgsqlCommand(query, connection) { CommandTimeout = (int)QuerySeconds };
+            await using var reader = await command.ExecuteReaderAsync(cancel);
+            if (!await reader.ReadAsync(cancel))
+            {
+                return new CheckResult(name, true, "answers no rows");
+            }
+
+            var said = string.Join(", ", Enumerable.Range(0, Math.Min(reader.FieldCount, 8)).Select(i => $"{reader.GetName(i)}: {(reader.IsDBNull(i) ? "null" : InputBounds.Quote(Convert.ToString(reader.GetValue(i), CultureInfo.InvariantCulture) ?? ""))}"));
+            return new CheckResult(name, reader.GetValue(0) is not false, $"answers {said}");
+        }
+        catch (Exception e) when (e is NpgsqlException or TimeoutException)
+        {
+            return new CheckResult(name, false, e is PostgresException p ? p.MessageText : e.Message);
+        }
+    }
+}

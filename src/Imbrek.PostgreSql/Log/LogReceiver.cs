@@ -1,0 +1,463 @@
+using System.Diagnostics;
+using System.Globalization;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Drivers;
+using Imbrek.PostgreSql.Store;
+using NodaTime;
+using Npgsql;
+using Npgsql.Replication;
+using NpgsqlTypes;
+
+namespace Imbrek.PostgreSql.Log;
+
+/// <summary>
+/// Receives the log of one cluster into a store as it is written, through a slot of ours, so that the source keeps what has not come yet. Every record is read as it comes: its checksum,
+/// and the commits in it. What was received up to is told only after it is safe on disk. Quiet time counts too: the source is asked for its clock and then for its position; once
+/// that has come, everything committed up to then has.
+/// </summary>
+internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSink sink, IClock clock)
+{
+    /// <summary>How often what was received is made safe and told.</summary>
+    private static readonly TimeSpan Flush = TimeSpan.FromMilliseconds(200);
+
+    /// <summary>How often the source is looked at: what is shown is no older than this.</summary>
+    public static readonly Duration Watch = Duration.FromSeconds(1);
+
+    private const int TicksOfWatch = 5;
+    private const double SlotSeconds = 10;
+
+    private readonly Lock gate = new();
+    private readonly Queue<(Lsn Position, Instant At)> marks = new();
+    private Segments segments;
+    private FileStream? file;
+    private LogReader? reader;
+    private int timeline;
+    private Lsn written;
+    private Lsn flushed;
+    private Lsn source;
+    private long kept;
+    private Instant? covers;
+    private Instant? commitWritten;
+    private string? system;
+    private Growing? growing;
+    private readonly List<string> closing = [];
+
+    /// <summary>The set that grows.</summary>
+    private sealed record Growing(Lsn From, Instant CoversFrom, long Since);
+
+    /// <summary>Receives until it is told to stop, or something ends it.</summary>
+    /// <exception cref="DriverException">The cluster or the store cannot be reached, or refuses.</exception>
+    /// <exception cref="LogBrokenException">What came is not a log.</exception>
+    /// <exception cref="DutyLostException">Another process receives this log.</exception>
+    public async Task RunAsync(CancellationToken cancel)
+    {
+        try
+        {
+            store.MustBeHere();
+            Directory.CreateDirectory(store.Log(cluster.Database));
+            await using var watch = await Connections.OpenAsync(cluster, cancel);
+            segments = await PostgreSqlBackupDriver.SegmentsAsync(watch, cancel);
+            var restart = await SlotAsync(watch, cancel);
+            await LookAsync(watch, cancel);
+            await using var log = await Connections.OpenForLogAsync(cluster, Application, cancel);
+            var identity = await log.IdentifySystem(cancel);
+            await MustBeTheSameAsync(identity.SystemId, cancel);
+            timeline = (int)identity.Timeline;
+            var newest = sink.Newest;
+            if (newest is not null && newest.Branch < timeline)
+            {
+                newest = await ChangeAsync(watch, newest, cancel);
+            }
+
+            // Where the slot stands no further back than what is known, it goes on without a gap.
+            var from = newest is not null && newest.Branch == timeline && segments.StartOf(restart) <= segments.StartOf(new(newest.ToPosition)) ? new Lsn(newest.ToPosition) : segments.StartOf(restart);
+            await StreamAsync(watch, log, from, newest is not null && from.Value == newest.ToPosition ? newest.CoversTo : null, cancel);
+        }
+        catch (Exception e) when (e is not (DriverException or LogBrokenException or DutyLostException) && !cancel.IsCancellationRequested)
+        {
+            throw e is IOException or UnauthorizedAccessException && e is not NpgsqlException ? Outside(e) : Connections.Told(cluster, e, cancel);
+        }
+        finally
+        {
+            file?.Dispose();
+            file = null;
+        }
+    }
+
+    /// <summary>Looks how much log the source keeps for us while nothing is received, and gives our slot up when that is more than it may: the source is never filled by it.</summary>
+    /// <returns>Bytes kept; null when there is no slot.</returns>
+    /// <exception cref="DriverException">The cluster cannot be reached.</exception>
+    public static async Task<(long? Kept, bool GivenUp)> GuardAsync(ClusterSpec cluster, CancellationToken cancel)
+    {
+        await using var connection = await Connections.OpenAsync(cluster, cancel);
+        var found = await connection.RowsAsync(
+            $"select coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint from pg_replication_slots where slot_name = '{cluster.Slot}'", r => r.GetInt64(0), cancel);
+        if (found.Count == 0)
+        {
+            return (null, false);
+        }
+
+        if (found[0] <= cluster.LogRoomBytes)
+        {
+            return (found[0], false);
+        }
+
+        await RemoveSlotAsync(connection, cluster.Slot, cancel);
+        return (found[0], true);
+    }
+
+    /// <summary>Removes our slot, whoever holds it.</summary>
+    public static async Task RemoveSlotAsync(NpgsqlConnection connection, string slot, CancellationToken cancel)
+    {
+        await FreeAsync(connection, slot, cancel);
+        await connection.RowsAsync($"select pg_drop_replication_slot(slot_name)::text from pg_replication_slots where slot_name = '{slot}'", _ => 0, cancel);
+    }
+
+    private static string Application => $"imbrek-log {Environment.ProcessId}";
+
+    /// <summary>Ends whoever holds our slot: a process that was thought dead, and must not go on once another has its duty.</summary>
+    private static async Task FreeAsync(NpgsqlConnection connection, string slot, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(Flush);
+        var began = Stopwatch.GetTimestamp();
+        while ((await connection.RowsAsync($"select pg_terminate_backend(active_pid) from pg_replication_slots where slot_name = '{slot}' and active", r => r.GetBoolean(0), cancel)).Count > 0)
+        {
+            if (Stopwatch.GetElapsedTime(began).TotalSeconds > SlotSeconds)
+            {
+                throw new DriverException(DriverProblem.Unreachable, $"slot {slot} is held by somebody who does not let go");
+            }
+
+            await timer.WaitForNextTickAsync(cancel);
+        }
+    }
+
+    /// <summary>Finds our slot, or makes it; gives the position from which the source keeps log.</summary>
+    private async Task<Lsn> SlotAsync(NpgsqlConnection watch, CancellationToken cancel)
+    {
+        if (await watch.AskAsync<bool>("select pg_is_in_recovery()", cancel))
+        {
+            throw new DriverException(DriverProblem.Refused, $"{cluster.Address}:{cluster.Port} is a replica: add the cluster it follows");
+        }
+
+        await FreeAsync(watch, cluster.Slot, cancel);
+        var found = await watch.RowsAsync(
+            $"select coalesce(restart_lsn::text, ''), coalesce(wal_status, '') from pg_replication_slots where slot_name = '{cluster.Slot}'", r => (Restart: r.GetString(0), Status: r.GetString(1)), cancel);
+        if (found.Count == 1 && found[0] is { Restart.Length: > 0, Status: not "lost" })
+        {
+            return Lsn.Parse(found[0].Restart);
+        }
+
+        if (found.Count == 1)
+        {
+            // The source has thrown away what it kept for us: from here on there is a gap, which the next full closes.
+            await watch.AskAsync<string>($"select pg_drop_replication_slot('{cluster.Slot}')::text", cancel);
+        }
+
+        await using var make = new NpgsqlCommand("select lsn::text from pg_create_physical_replication_slot($1, true)", watch);
+        make.Parameters.AddWithValue(cluster.Slot);
+        return Lsn.Parse((string)(await make.ExecuteScalarAsync(cancel))!);
+    }
+
+    /// <summary>The cluster must be the one whose log lies in the store.</summary>
+    private async Task MustBeTheSameAsync(string answers, CancellationToken cancel)
+    {
+        var mark = Path.Combine(store.Log(cluster.Database), "system");
+        if (!File.Exists(mark))
+        {
+            await FolderStore.WriteWholeAsync(mark, System.Text.Encoding.ASCII.GetBytes(answers), cancel);
+        }
+
+        system = await File.ReadAllTextAsync(mark, cancel);
+        if (system != answers)
+        {
+            throw new DriverException(DriverProblem.Refused, $"another cluster answers at {cluster.Address}:{cluster.Port}: it calls itself {answers}, the log in store {store.Name} is of {system}");
+        }
+    }
+
+    /// <summary>The cluster goes on in a new timeline: what is left of the old one is received, and where it was left becomes known.</summary>
+    private async Task<BackupSet?> ChangeAsync(NpgsqlConnection watch, BackupSet newest, CancellationToken cancel)
+    {
+        var text = await HistoryAsync(cancel);
+        await FolderStore.WriteWholeAsync(Path.Combine(store.Log(cluster.Database), Segments.HistoryOf(timeline)), System.Text.Encoding.UTF8.GetBytes(text), cancel);
+        var forks = text.Split('\n').Select(l => l.Split('\t', StringSplitOptions.TrimEntries)).Where(p => p.Length >= 2 && int.TryParse(p[0], NumberStyles.None, CultureInfo.InvariantCulture, out _))
+            .Select(p => (Timeline: int.Parse(p[0], CultureInfo.InvariantCulture), At: Lsn.Parse(p[1]))).ToArray();
+        var now = await NowAtAsync(watch, cancel);
+        var next = timeline;
+        foreach (var (left, at) in forks.Where(f => f.Timeline >= newest.Branch))
+        {
+            var goes = forks.Where(f => f.Timeline > left).Select(f => (int?)f.Timeline).Min() ?? next;
+            if (left == newest.Branch && at.Value > newest.ToPosition)
+            {
+                timeline = left;
+                await using var log = await Connections.OpenForLogAsync(cluster, Application, cancel);
+                await StreamAsync(watch, log, new(newest.ToPosition), newest.CoversTo, cancel, at);
+                newest = sink.Newest ?? newest;
+            }
+
+            await sink.BranchAsync(goes, left, at, newest.CoversTo, Instant.Max(now, newest.CoversTo), cancel);
+            timeline = goes;
+            newest = newest with { Branch = goes, ToPosition = at.Value };
+        }
+
+        timeline = next;
+        covers = null;
+        return newest;
+    }
+
+    /// <summary>How the timeline came to be, as the cluster tells it. Npgsql cannot read what version 15 answers; the engine's own client can.</summary>
+    private async Task<string> HistoryAsync(CancellationToken cancel)
+    {
+        const string Between = "\u001f";
+        var said = await Tools.RunAsync(
+            Path.Combine(Tools.FolderOf("15"), "psql"),
+            [
+                "--no-psqlrc", "--no-password", "--tuples-only", "--no-align", "--field-separator", Between, "--host", cluster.Address, "--port", cluster.Port.ToString(CultureInfo.InvariantCulture), "--username", cluster.User,
+                "--dbname", "replication=true", "--command", string.Create(CultureInfo.InvariantCulture, $"TIMELINE_HISTORY {timeline}"),
+            ],
+            cancel,
+            cluster.Credential is { } name ? Credentials.Of(name) : null);
+        var at = said.IndexOf(Between, StringComparison.Ordinal);
+        return at > 0 ? said[(at + 1)..].TrimEnd('\n') + "\n" : throw new DriverException(DriverProblem.Refused, $"{cluster.Address}:{cluster.Port} does not tell how timeline {timeline} came to be");
+    }
+
+    /// <param name="watch">Where the source is asked.</param>
+    /// <param name="log">Where log comes from.</param>
+    /// <param name="from">From where on it becomes known.</param>
+    /// <param name="known">Up to when what was known before covers; null when nothing goes before.</param>
+    /// <param name="cancel">Stops it.</param>
+    /// <param name="end">Where the timeline ends; null for the one that goes on.</param>
+    private async Task StreamAsync(NpgsqlConnection watch, PhysicalReplicationConnection log, Lsn from, Instant? known, CancellationToken cancel, Lsn? end = null)
+    {
+        var start = segments.StartOf(from);
+        (written, flushed, reader, commitWritten) = (start, from, Reader(start), null);
+        marks.Clear();
+        growing = new Growing(from, known ?? Floor(await NowAtAsync(watch, cancel)), Stopwatch.GetTimestamp());
+        covers = known;
+        using var both = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        var ticking = TickAsync(watch, log, both.Token);
+        var receiving = ReceiveAsync(log, start, both.Token);
+        var first = await Task.WhenAny(ticking, receiving);
+        if (first == receiving && end is { } at && written >= at)
+        {
+            // The old timeline is at its end, however that was told (Npgsql takes the engine's word for it for a fault); what was received of it is told.
+            await both.CancelAsync();
+            await Ended(ticking);
+            await SafeAsync(null, cancel);
+            await TellAsync(cut: true, cancel);
+            file?.Dispose();
+            file = null;
+            return;
+        }
+
+        await both.CancelAsync();
+        await Ended(first == ticking ? receiving : ticking);
+        await first;
+        throw new DriverException(DriverProblem.Unreachable, $"{cluster.Address}:{cluster.Port} sends no more log");
+
+        static async Task Ended(Task other)
+        {
+            try
+            {
+                await other;
+            }
+            catch (Exception)
+            {
+                // The first one that ended says why.
+            }
+        }
+    }
+
+    private LogReader Reader(Lsn start) => new(segments, start)
+    {
+        OnCommit = c =>
+        {
+            var at = Floor(c.At);
+            commitWritten = commitWritten is { } before && before > at ? before : at;
+        },
+    };
+
+    private async Task ReceiveAsync(PhysicalReplicationConnection log, Lsn start, CancellationToken cancel)
+    {
+        var buffer = new byte[1 << 17];
+        await foreach (var message in log.StartReplication(new PhysicalReplicationSlot(cluster.Slot), new NpgsqlLogSequenceNumber((ulong)start.Value), cancel, (uint)timeline))
+        {
+            var at = (long)(ulong)message.WalStart;
+            if (at != written.Value)
+            {
+                throw new LogBrokenException(written, $"the source goes on at {new Lsn(at)}");
+            }
+
+            while (await message.Data.ReadAsync(buffer, cancel) is > 0 and var n)
+            {
+                lock (gate)
+                {
+                    Take(buffer.AsSpan(0, n));
+                }
+            }
+        }
+    }
+
+    private void Take(ReadOnlySpan<byte> bytes)
+    {
+        while (bytes.Length > 0)
+        {
+            var start = segments.StartOf(written);
+            var some = bytes[..(int)Math.Min(bytes.Length, start.Value + segments.Bytes - written.Value)];
+            if (file is null)
+            {
+                store.MustHaveRoom(segments.Bytes);
+
+                // Never cut short: what lies there was received before, and the same bytes come again.
+                file = new FileStream(Path.Combine(store.Log(cluster.Database), segments.NameOf(timeline, start) + FolderStore.Partial), FileMode.OpenOrCreate, FileAccess.Write, FileShare.ReadWrite | FileShare.Delete, 0);
+            }
+
+            file.Position = written.Value - start.Value;
+            file.Write(some);
+            reader!.Feed(some);
+            written = new(written.Value + some.Length);
+            source = written > source ? written : source;
+            bytes = bytes[some.Length..];
+            if (written.Value % segments.Bytes == 0)
+            {
+                file.Flush(flushToDisk: true);
+                closing.Add(file.Name);
+                file.Dispose();
+                file = null;
+            }
+        }
+    }
+
+    private async Task TickAsync(NpgsqlConnection watch, PhysicalReplicationConnection log, CancellationToken cancel)
+    {
+        using var timer = new PeriodicTimer(Flush);
+        var tick = 0;
+        while (await timer.WaitForNextTickAsync(cancel))
+        {
+            await SafeAsync(log, cancel);
+            if (++tick % TicksOfWatch != 0)
+            {
+                continue;
+            }
+
+            await LookAsync(watch, cancel);
+            if (kept > cluster.LogRoomBytes)
+            {
+                await RemoveSlotAsync(watch, cluster.Slot, cancel);
+                throw new DriverException(DriverProblem.Refused, $"the source kept {kept:N0} bytes of log for us, more than the {cluster.LogRoomBytes:N0} it may: our slot was given up, and there is a gap until the next full");
+            }
+
+            await TellAsync(cut: false, cancel);
+        }
+    }
+
+    /// <summary>Makes what was written safe, and says so to the source.</summary>
+    private async Task SafeAsync(PhysicalReplicationConnection? log, CancellationToken cancel)
+    {
+        string[] closed;
+        lock (gate)
+        {
+            if (file is not null)
+            {
+                file.Flush(flushToDisk: true);
+                if (!File.Exists(file.Name))
+                {
+                    // Its folder went away under it: what is written now is found by nobody.
+                    throw new DriverException(DriverProblem.Unreachable, $"store {store.Name} is gone: {file.Name} was removed while it was written");
+                }
+            }
+
+            flushed = written > flushed ? written : flushed;
+            if (commitWritten is { } commit && (covers is null || commit > covers))
+            {
+                covers = commit;
+            }
+
+            while (marks.TryPeek(out var mark) && mark.Position <= flushed)
+            {
+                marks.Dequeue();
+                covers = covers is { } before && before > mark.At ? before : mark.At;
+            }
+
+            closed = [.. closing];
+            closing.Clear();
+        }
+
+        foreach (var partial in closed)
+        {
+            await FolderStore.CloseSegmentAsync(partial, cancel);
+        }
+
+        if (log is not null)
+        {
+            log.SetReplicationStatus(new NpgsqlLogSequenceNumber((ulong)flushed.Value));
+            await log.SendStatusUpdate(cancel);
+        }
+    }
+
+    /// <summary>Looks at the source: its clock first, then its position, so that what was committed by then lies before it.</summary>
+    private async Task LookAsync(NpgsqlConnection watch, CancellationToken cancel)
+    {
+        await using var command = new NpgsqlCommand(
+            """
+            with seen as materialized (select clock_timestamp() at time zone 'utc' as t)
+            select t, pg_current_wal_flush_lsn()::text, (select coalesce(pg_wal_lsn_diff(pg_current_wal_lsn(), restart_lsn), 0)::bigint from pg_replication_slots where slot_name = $1) from seen
+            """,
+            watch);
+        command.Parameters.AddWithValue(cluster.Slot);
+        await using var read = await command.ExecuteReaderAsync(cancel);
+        await read.ReadAsync(cancel);
+        var (at, position) = (Instant.FromDateTimeUtc(DateTime.SpecifyKind(read.GetDateTime(0), DateTimeKind.Utc)), Lsn.Parse(read.GetString(1)));
+        lock (gate)
+        {
+            marks.Enqueue((position, Floor(at)));
+            source = position > source ? position : source;
+            kept = read.IsDBNull(2) ? 0 : read.GetInt64(2);
+        }
+    }
+
+    /// <summary>Tells what was received; closes the set that grows when it is long enough, or a file of the log is full.</summary>
+    private async Task TellAsync(bool cut, CancellationToken cancel)
+    {
+        Received now;
+        BackupSet? set = null;
+        lock (gate)
+        {
+            var at = Floor(clock.GetCurrentInstant());
+            now = new Received(at, timeline, flushed.Value, Math.Max(source.Value, flushed.Value), covers, kept, null, system);
+            if (growing is { } g && covers is { } to && to > g.CoversFrom)
+            {
+                set = new BackupSet
+                {
+                    Id = new($"log-{timeline:X}-{g.From.Value:X}"),
+                    Database = new(cluster.Database),
+                    Kind = SetKind.Log,
+                    Branch = timeline,
+                    FromPosition = g.From.Value,
+                    ToPosition = flushed.Value,
+                    CoversFrom = g.CoversFrom,
+                    CoversTo = to,
+                    FinishedAt = Instant.Max(at, to),
+                    DataBytes = flushed.Value - g.From.Value,
+                    Copies = [new BackupCopy(new(store.Name), Instant.Max(at, to), null, null, flushed.Value - g.From.Value, CopyState.Unverified)],
+                };
+                if (cut || Stopwatch.GetElapsedTime(g.Since).TotalSeconds >= sink.SetSeconds || segments.StartOf(flushed) > segments.StartOf(g.From))
+                {
+                    growing = new Growing(flushed, to, Stopwatch.GetTimestamp());
+                }
+            }
+        }
+
+        await sink.KeepAsync(set is null ? [] : [set], now, cancel);
+    }
+
+    private static async Task<Instant> NowAtAsync(NpgsqlConnection watch, CancellationToken cancel) =>
+        Instant.FromDateTimeUtc(DateTime.SpecifyKind(await watch.AskAsync<DateTime>("select clock_timestamp() at time zone 'utc'", cancel), DateTimeKind.Utc));
+
+    private DriverException Outside(Exception e) => e.Message.Contains("No space left", StringComparison.Ordinal)
+        ? new(DriverProblem.NoRoom, $"store {store.Name} is full: {e.Message}")
+        : new(DriverProblem.Unreachable, $"store {store.Name}: {e.Message}");
+
+    private static Instant Floor(Instant at) => Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
+}

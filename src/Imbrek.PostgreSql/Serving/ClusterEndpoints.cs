@@ -1,0 +1,160 @@
+using System.Security.Claims;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.PostgreSql.Drivers;
+using Imbrek.PostgreSql.Log;
+using Imbrek.PostgreSql.Store;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Builder;
+using Microsoft.AspNetCore.Http;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.AspNetCore.Routing;
+using NodaTime;
+
+namespace Imbrek.PostgreSql.Serving;
+
+/// <summary>Clusters: looked at, added, watched, taken away; and the commits in their log, one of which a restore can stop before.</summary>
+internal static class ClusterEndpoints
+{
+    private const int MostCommits = 200;
+    private static readonly Duration Around = Duration.FromSeconds(30);
+
+    public sealed record ClusterAddress(string Address, int Port, string User, string? SignInTo, string? Credential);
+
+    public sealed record FactView(string Group, string Name, string Value);
+
+    public sealed record DiscoveredView(string Version, long SizeBytes, double LogBytesPerSecond, string Position, IReadOnlyList<FactView> Facts, IReadOnlyList<string> Lacks, IReadOnlyList<string> Unseen)
+    {
+        public static DiscoveredView Of(Discovered d) =>
+            new(d.Version, d.SizeBytes, d.LogBytesPerSecond, new Lsn(d.Position).ToString(), [.. d.Facts.Select(f => new FactView(f.Group, f.Name, f.Value))], d.Lacks, d.Unseen);
+    }
+
+    /// <summary>A cluster, and how the receiving of its log stands.</summary>
+    public sealed record ClusterView(
+        string Database, string Name, string Address, int Port, string User, string? Credential, string Store, string? Folder, long LogRoomBytes, string Slot, Instant? At, int Timeline, string? Position, string? SourcePosition, long BehindBytes, Instant? CoversTo, long KeptBytes, string? Problem);
+
+    public sealed record Removed(string? NotDone);
+
+    /// <summary>A commit of the log.</summary>
+    /// <param name="Before">The position to stop before, so that it is not in.</param>
+    /// <param name="At">When it was made, to the microsecond.</param>
+    /// <param name="Target">The instant to ask a way to: the first whole millisecond that has it.</param>
+    /// <param name="Position">Its position, as the engine writes it.</param>
+    /// <param name="Transaction">The number of its transaction.</param>
+    /// <param name="Name">What it was named by who made it; null when it was not.</param>
+    public sealed record CommitView(long Before, string At, Instant Target, string Position, uint Transaction, string? Name);
+
+    public static void Map(IEndpointRouteBuilder app)
+    {
+        app.MapGet("/api/clusters", List).Needs(Roles.Look).WithName("Clusters");
+        app.MapPost("/api/clusters/look", LookAsync).Needs(Roles.Administer).Computes().WithName("LookAtCluster");
+        app.MapPost("/api/clusters", AddAsync).Needs(Roles.Administer).Computes().WithName("AddCluster");
+        app.MapDelete("/api/clusters/{id}", RemoveAsync).Needs(Roles.Administer).WithName("RemoveCluster");
+        app.MapGet("/api/databases/{id}/commits", Commits).Needs(Roles.Look).Computes().WithName("Commits");
+    }
+
+    private static Ok<IReadOnlyList<ClusterView>> List(ClusterBook book, FleetState fleet) => TypedResults.Ok<IReadOnlyList<ClusterView>>(
+    [
+        .. book.All.Values.OrderBy(c => c.Database, StringComparer.Ordinal).Select(c =>
+        {
+            var now = book.ReceivedOf(c.Database);
+            return new ClusterView(
+                c.Database,
+                fleet.Fleet.DatabaseById.TryGetValue(new(c.Database), out var d) ? d.Name : c.Database,
+                c.Address,
+                c.Port,
+                c.User,
+                c.Credential,
+                c.LogStore,
+                book.FolderOf(Data.FolderRow.OfStore, c.LogStore),
+                c.LogRoomBytes,
+                c.Slot,
+                now?.At,
+                now?.Timeline ?? 0,
+                now is null ? null : new Lsn(now.Position).ToString(),
+                now is null ? null : new Lsn(now.SourcePosition).ToString(),
+                now is null ? 0 : Math.Max(0, now.SourcePosition - now.Position),
+                now?.CoversTo,
+                now?.KeptBytes ?? 0,
+                now?.Problem);
+        }),
+    ]);
+
+    private static async Task<Ok<DiscoveredView>> LookAsync(ClusterAddress request, NewCluster clusters, CancellationToken cancel) => TypedResults.Ok(DiscoveredView.Of(
+        await clusters.LookAsync(NewCluster.SpecOf("new", request.Address, request.Port, request.User, request.SignInTo, request.Credential, "none", null), cancel)));
+
+    private static async Task<Created<DiscoveredView>> AddAsync(NewCluster.Request request, NewCluster clusters, ClaimsPrincipal user, CancellationToken cancel) =>
+        TypedResults.Created($"/api/databases/{Uri.EscapeDataString(request.Database ?? "")}", DiscoveredView.Of(await clusters.AddAsync(request, user.Identity!.Name!, cancel)));
+
+    private static async Task<Ok<Removed>> RemoveAsync(string id, NewCluster clusters, CancellationToken cancel) => TypedResults.Ok(new Removed(await clusters.RemoveAsync(id, cancel)));
+
+    /// <summary>Commits around an instant: read from the log in its store, wherever the cluster is by now.</summary>
+    private static Ok<IReadOnlyList<CommitView>> Commits(string id, string at, int? take, ClusterBook book, FleetState fleet)
+    {
+        var wanted = Premise.ReadInstant("at", at);
+        var most = Math.Clamp(take ?? 40, 1, MostCommits);
+        var cluster = book.All.TryGetValue(id, out var known) ? known : throw new BadInputException("database", $"'{id}' is no cluster whose log is received", 404, "not-found");
+        var store = book.Store(new(cluster.LogStore));
+        BackupSet[] sets = [.. fleet[id].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo >= wanted - Around && s.CoversFrom <= wanted + Around && s.Copies.Any(c => c.Store.Value == cluster.LogStore && c.RemovedAt is null))];
+        var (before, after) = (new LinkedList<Commit>(), new List<Commit>());
+        try
+        {
+            foreach (var group in sets.GroupBy(s => s.Branch))
+            {
+                Read(group.Key, [.. group]);
+            }
+        }
+        catch (Exception e) when (e is FileNotFoundException or LogBrokenException or DriverException or IOException)
+        {
+            throw new BadInputException("at", $"the log of that time cannot be read: {e.Message}", 409, "no-log");
+        }
+
+        return TypedResults.Ok<IReadOnlyList<CommitView>>([.. before.Concat(after).Select(c => new CommitView(c.Position.Value, Written(c.At), Instant.FromUnixTimeMilliseconds((c.At.ToUnixTimeTicks() + NodaConstants.TicksPerMillisecond - 1) / NodaConstants.TicksPerMillisecond), c.Position.ToString(), c.Transaction, c.Name))]);
+
+        void Read(int branch, BackupSet[] of)
+        {
+            LogReader? reader = null;
+            var segments = new Segments(Size(store, cluster.Database));
+            foreach (var set in of)
+            {
+                foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster, set, segments))
+                {
+                    var content = File.ReadAllBytes(file);
+                    var upTo = Math.Min(Math.Min(set.ToPosition - start.Value, segments.Bytes), content.Length);
+                    if (reader is null || reader.Position < start)
+                    {
+                        reader = new LogReader(segments, start) { OnCommit = Take };
+                    }
+
+                    if (start.Value + upTo > reader.Position.Value)
+                    {
+                        reader.Feed(content.AsSpan((int)(reader.Position.Value - start.Value), (int)(start.Value + upTo - reader.Position.Value)));
+                    }
+                }
+            }
+        }
+
+        void Take(Commit c)
+        {
+            if (c.At <= wanted)
+            {
+                before.AddLast(c);
+                if (before.Count > most)
+                {
+                    before.RemoveFirst();
+                }
+            }
+            else if (after.Count < most)
+            {
+                after.Add(c);
+            }
+        }
+    }
+
+    private static int Size(FolderStore store, string cluster) =>
+        new DirectoryInfo(store.Log(cluster)).EnumerateFiles().Where(f => f.Name.Length == 24).Select(f => (int)f.Length).DefaultIfEmpty(16 << 20).Max();
+
+    private static string Written(Instant at) => NodaTime.Text.InstantPattern.ExtendedIso.Format(at);
+}

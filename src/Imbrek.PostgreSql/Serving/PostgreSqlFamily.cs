@@ -1,0 +1,41 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.PostgreSql.Drivers;
+using Imbrek.Server.Features.Runs;
+using NodaTime;
+
+namespace Imbrek.PostgreSql.Serving;
+
+/// <summary>The drivers of real clusters. Any server process can call them that shares the folders of its stores.</summary>
+internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriverFamily
+{
+    /// <inheritdoc/>
+    public string Name => "postgresql";
+
+    /// <inheritdoc/>
+    public bool Here => true;
+
+    /// <inheritdoc/>
+    public IRestoreDriver Restore { get; } = new PostgreSqlRestoreDriver(book);
+
+    /// <inheritdoc/>
+    public IBackupDriver Backup { get; } = new PostgreSqlBackupDriver(book, clock);
+
+    /// <inheritdoc/>
+    public bool StopsAtPositions => true;
+
+    /// <inheritdoc/>
+    public bool Knows(Database database) => book.All.ContainsKey(database.Id.Value);
+
+    /// <inheritdoc/>
+    public IDisposable Engage() => Nobody.Instance;
+
+    private sealed class Nobody : IDisposable
+    {
+        public static readonly Nobody Instance = new();
+
+        public void Dispose()
+        {
+        }
+    }
+}

@@ -1,1 +1,0 @@
-return await Imbrek.Server.ImbrekServer.RunAsync(args);

@@ -1,0 +1,227 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Drivers;
+using Imbrek.PostgreSql.Log;
+using Imbrek.PostgreSql.Store;
+using NodaTime;
+using Npgsql;
+using Xunit;
+
+namespace Imbrek.PostgreSql.Tests;
+
+/// <summary>A cluster whose log is received into a folder, with the drivers on it and no server: what a server would keep stands in memory.</summary>
+internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
+{
+    private readonly Lock gate = new();
+    private readonly Dictionary<string, BackupSet> sets = [];
+    private readonly string home = Directory.CreateTempSubdirectory("imbrek-harbour").FullName;
+    private CancellationTokenSource stop = new();
+    private Task receiving = Task.CompletedTask;
+
+    private Harbour(TestCluster cluster) => Cluster = cluster;
+
+    public TestCluster Cluster { get; }
+
+    public long? Capacity { get; set; }
+
+    public long Room { get; set; } = 1L << 30;
+
+    public string Shelf => Path.Combine(home, "shelf");
+
+    public string Instances => Path.Combine(home, "instances");
+
+    public FolderStore Folder => new("shelf", Shelf, Capacity);
+
+    public Received? Now { get; private set; }
+
+    public Exception? Ended { get; private set; }
+
+    public List<(int Timeline, int Parent, Lsn At)> Branches { get; } = [];
+
+    public PostgreSqlBackupDriver Backup => new(this, SystemClock.Instance);
+
+    public PostgreSqlRestoreDriver Restore => new(this);
+
+    public double SetSeconds { get; set; } = 2;
+
+    public BackupSet? Newest => Sets.LastOrDefault(s => s.Kind == SetKind.Log);
+
+    public IReadOnlyList<BackupSet> Sets
+    {
+        get
+        {
+            lock (gate)
+            {
+                return [.. sets.Values.OrderBy(s => s.CoversTo).ThenBy(s => s.ToPosition)];
+            }
+        }
+    }
+
+    public static async Task<Harbour> StartAsync(TestCluster? cluster = null)
+    {
+        var harbour = new Harbour(cluster ?? await TestCluster.StartAsync());
+        await Tools.RunAsync("chmod", ["755", harbour.home], default);
+        Directory.CreateDirectory(harbour.Shelf);
+        Directory.CreateDirectory(Path.Combine(harbour.home, "hill"));
+        Directory.CreateDirectory(harbour.Instances);
+        await harbour.Cluster.DoAsync(Trail.Make);
+        harbour.Receive();
+        return harbour;
+    }
+
+    /// <summary>Begins to receive, as a process with the duty does.</summary>
+    public void Receive()
+    {
+        stop = new CancellationTokenSource();
+        Ended = null;
+        receiving = Task.Run(async () =>
+        {
+            try
+            {
+                await new LogReceiver(Cluster.Spec(room: Room), Folder, this, SystemClock.Instance).RunAsync(stop.Token);
+            }
+            catch (Exception e)
+            {
+                Ended = e;
+            }
+        });
+    }
+
+    public async Task StopReceivingAsync()
+    {
+        await stop.CancelAsync();
+        await receiving;
+    }
+
+    /// <summary>Waits until everything written by now has been received.</summary>
+    public async Task CaughtUpAsync()
+    {
+        var at = SystemClock.Instance.GetCurrentInstant();
+        await WaitAsync(() => Now?.CoversTo > at, "caught up");
+    }
+
+    public async Task WaitAsync(Func<bool> isTrue, string what, double seconds = 60)
+    {
+        using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(30));
+        var began = System.Diagnostics.Stopwatch.StartNew();
+        while (!isTrue())
+        {
+            Assert.True(began.Elapsed.TotalSeconds < seconds, $"not {what} within {seconds} s; receiving ended with: {Ended}");
+            await timer.WaitForNextTickAsync();
+        }
+    }
+
+    public Task<BackupSet> FullAsync() => FullAsync(new RunCall(Guid.NewGuid(), 1));
+
+    public async Task<BackupSet> FullAsync(RunCall call, Compression compression = Compression.Light)
+    {
+        var taken = await Backup.TakeAsync(call, new TakeSpec("harbour", SetKind.Full, "shelf", compression, null, SetNaming.Default, false, true, null), default);
+        Keep(taken.Set!);
+        return taken.Set!;
+    }
+
+    public void Keep(BackupSet set)
+    {
+        lock (gate)
+        {
+            sets[set.Id.Value] = set;
+        }
+    }
+
+    /// <summary>Walks the trail with some clients until it is told to stop; gives the transactions that were told to be committed, and when.</summary>
+    public async Task<IReadOnlyList<(long Transaction, long Number, Instant Told)>> WalkAsync(int clients, Func<bool> enough)
+    {
+        var told = new System.Collections.Concurrent.ConcurrentBag<(long, long, Instant)>();
+        await Task.WhenAll(Enumerable.Range(0, clients).Select(_ => Task.Run(async () =>
+        {
+            try
+            {
+                await using var connection = await Cluster.OpenAsync();
+                await using var command = new NpgsqlCommand("select imbrek_walk(), pg_current_xact_id()::text::bigint", connection);
+                while (!enough())
+                {
+                    await using var read = await command.ExecuteReaderAsync();
+                    await read.ReadAsync();
+                    var (number, transaction) = (read.GetInt64(0), read.GetInt64(1));
+                    await read.DisposeAsync();
+                    told.Add((transaction, number, SystemClock.Instance.GetCurrentInstant()));
+                }
+            }
+            catch (NpgsqlException)
+            {
+                // The cluster was killed under it.
+            }
+        })));
+        return [.. told.OrderBy(t => t.Item2)];
+    }
+
+    /// <summary>Restores to an instant or before a position; gives the transactions of the trail that are there, and what it measured.</summary>
+    public async Task<(IReadOnlyList<long> Trail, Moved Moved, IReadOnlyList<CheckResult> Checks)> RestoreAsync(LogStop stop, string name, Action<InstanceSpec, RunCall>? then = null)
+    {
+        var owner = Guid.NewGuid();
+        var (call, instance) = (new RunCall(owner, 1), new InstanceSpec(name, new("harbour"), new("quay"), owner));
+        var bases = Sets.Where(s => s.Kind == SetKind.Full && s.CoversTo <= stop.At).MaxBy(s => s.CoversTo)!;
+        SetCopy[] logs = [.. Sets.Where(s => s.Kind == SetKind.Log && s.ToPosition >= bases.ToPosition && s.CoversTo > bases.CoversTo && s.CoversFrom <= stop.At && s.Branch == bases.Branch).Select(s => new SetCopy(s.Id, new("shelf")))];
+        await Restore.ProvisionAsync(call, instance, default);
+        await Restore.RestoreSetAsync(call, instance, new SetCopy(bases.Id, new("shelf")), default);
+        var moved = await Restore.ApplyLogsAsync(call, instance, logs, stop, _ => { }, default);
+        await Restore.OpenAsync(call, instance, default);
+        var checks = await Restore.CheckAsync(call, instance, moved.Reached!.Value, null, default);
+        var there = Instance.Find(Path.Combine(Instances, name))!.SignInAs("imbrek");
+        await using (var connection = await there.OpenAsync("postgres", default))
+        {
+            var trail = await connection.RowsAsync("select xid from imbrek_trail order by n", r => r.GetInt64(0), default);
+            then?.Invoke(instance, call);
+            if (then is null)
+            {
+                await connection.CloseAsync();
+                await Restore.DiscardAsync(call, instance, default);
+                Assert.False(Directory.Exists(Path.Combine(Instances, name)));
+            }
+
+            return (trail, moved, checks);
+        }
+    }
+
+    ClusterSpec IClusterBook.Cluster(Id<Database> database) => Cluster.Spec(room: Room);
+
+    FolderStore IClusterBook.Store(Id<Core.Fleet.Store> store) => store.Value == "shelf" ? Folder : new FolderStore(store.Value, Path.Combine(home, store.Value), null);
+
+    string IClusterBook.InstancesOn(Id<Host> host) => Instances;
+
+    BackupSet? IClusterBook.Set(Id<Database> database, Id<BackupSet> set) => Sets.FirstOrDefault(s => s.Id == set);
+
+    BackupSet? IClusterBook.NewestLog(Id<Database> database) => Newest;
+
+    Task ILogSink.KeepAsync(IReadOnlyList<BackupSet> changed, Received now, CancellationToken cancel)
+    {
+        foreach (var s in changed)
+        {
+            Keep(s);
+        }
+
+        Now = now;
+        return Task.CompletedTask;
+    }
+
+    Task ILogSink.BranchAsync(int timeline, int parent, Lsn at, Instant forkAt, Instant startsAt, CancellationToken cancel)
+    {
+        Branches.Add((timeline, parent, at));
+        return Task.CompletedTask;
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        await StopReceivingAsync();
+        foreach (var instance in Directory.EnumerateDirectories(Instances).Select(Instance.Find).OfType<Instance>())
+        {
+            await instance.RemoveAsync(default);
+        }
+
+        await Cluster.DisposeAsync();
+        Directory.Delete(home, recursive: true);
+    }
+}

@@ -1,0 +1,153 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.PostgreSql.Drivers;
+using Imbrek.PostgreSql.Log;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.PostgreSql.Tests;
+
+/// <summary>Restores of a cluster that was written to all the time, judged by the engine's own reader of the log.</summary>
+public class RestoreTests
+{
+    /// <summary>How many restores: twenty in the suite, two hundred by <c>scripts/restores.sh</c>.</summary>
+    private static readonly int Restores = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_RESTORES"), out var n) ? n : 20;
+
+    [Fact]
+    public async Task At_any_instant_and_before_any_commit_exactly_what_was_committed_is_there()
+    {
+        await using var h = await Harbour.StartAsync();
+        var (enough, fulls) = (false, 0);
+        var walking = h.WalkAsync(4, () => enough);
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        while (fulls++ < 3)
+        {
+            await h.FullAsync();
+            var upTo = SystemClock.Instance.GetCurrentInstant() + Duration.FromSeconds(3);
+            await h.WaitAsync(() => h.Now?.CoversTo > upTo, "walking");
+        }
+
+        enough = true;
+        await walking;
+        await h.CaughtUpAsync();
+
+        var first = h.Sets.First(s => s.Kind == SetKind.Full);
+        var from = new Segments(1 << 20).StartOf(new(h.Sets.First(s => s.Kind == SetKind.Log).FromPosition!.Value));
+        var commits = await TestCluster.CommitsAsync(Path.Combine(h.Cluster.Data, "pg_wal"), 1, from.ToString(), new Lsn(h.Newest!.ToPosition).ToString());
+        var trail = (await TrailAsync(h)).ToHashSet();
+        var random = new Random(17);
+        for (var i = 0; i < Restores; i++)
+        {
+            var later = commits.Where(c => At(c) > first.CoversTo + Duration.FromMilliseconds(5)).ToArray();
+            var pick = later[random.Next(later.Length)];
+            var at = At(pick);
+            var stop = i % 2 == 0
+                ? new LogStop(Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds() + random.Next(40)))
+                : new LogStop(Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds() + 1), pick.Position);
+            var (there, moved, checks) = await h.RestoreAsync(stop, $"aside-{i}");
+
+            // The first commit that must not be there, and with it all behind: in the order of the log, as the engine recovers.
+            var tooLate = commits.Where(c => stop.Before is { } before ? c.Position >= before : c.Position >= Base(h, stop).ToPosition && At(c) > stop.At).Select(c => c.Position);
+            var end = tooLate.DefaultIfEmpty(long.MaxValue).First();
+            var wanted = commits.Where(c => c.Position < end && trail.Contains(c.Transaction)).Select(c => (long)c.Transaction).ToHashSet();
+            var have = there.Where(x => commits.Any(c => c.Transaction == (uint)x)).ToHashSet();
+            Assert.Empty(wanted.Except(have));
+            Assert.Empty(have.Except(wanted));
+            Assert.All(checks, c => Assert.True(c.Passed, $"{c.Name}: {c.Detail}"));
+            Assert.Contains(checks, c => c.Name == "trail");
+            Assert.True(moved.Position <= end, $"it stands at {moved.Position}, {end} must not be in it");
+            Assert.True(stop.Before is not null || moved.Reached <= stop.At);
+        }
+    }
+
+    [Fact]
+    public async Task Released_it_takes_writes_and_thrown_away_it_leaves_nothing()
+    {
+        await using var h = await Harbour.StartAsync();
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        await h.FullAsync();
+        var left = 30;
+        var told = await h.WalkAsync(1, () => --left < 0);
+        await h.CaughtUpAsync();
+
+        InstanceSpec? made = null;
+        RunCall call = default;
+        var (trail, _, _) = await h.RestoreAsync(new LogStop(h.Newest!.CoversTo), "released", (i, c) => (made, call) = (i, c));
+        Assert.Equal(told.Select(t => t.Transaction), trail);
+        await h.Restore.ReleaseAsync(call, made!, default);
+        await h.Restore.ReleaseAsync(call, made!, default);
+        var instance = Instance.Find(Path.Combine(h.Instances, "released"))!;
+        await using (var client = await h.Cluster.OpenAsync(instance.Now.Port))
+        await using (var walk = new Npgsql.NpgsqlCommand("select imbrek_walk()", client))
+        {
+            Assert.Equal(told[^1].Number + 1, await walk.ExecuteScalarAsync());
+        }
+
+        // Whoever comes with an old fence, or for another run, is refused; who comes with a new one goes on.
+        await Assert.ThrowsAsync<DriverException>(() => h.Restore.ReleaseAsync(call, made! with { Owner = Guid.NewGuid() }, default));
+        await h.Restore.ReleaseAsync(call with { Fence = 3 }, made!, default);
+        Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(() => h.Restore.DiscardAsync(call, made!, default))).Problem);
+        await h.Restore.DiscardAsync(call with { Fence = 3 }, made!, default);
+        await h.Restore.DiscardAsync(call with { Fence = 3 }, made!, default);
+        Assert.Empty(Directory.EnumerateFileSystemEntries(h.Instances));
+        Assert.False(instance.Runs());
+    }
+
+    [Fact]
+    public async Task A_flipped_bit_and_a_missing_file_are_found_when_they_are_read_and_name_the_copy()
+    {
+        await using var h = await Harbour.StartAsync();
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        var full = await h.FullAsync();
+        await h.Cluster.DoAsync("create table big as select i, repeat('y', 500) as t from generate_series(1, 8000) i");
+        await h.CaughtUpAsync();
+        await h.WaitAsync(() => h.Sets.Count(s => s.Kind == SetKind.Log) > 2, "cut");
+        var call = new RunCall(Guid.NewGuid(), 1);
+        SetCopy Copy(BackupSet s) => new(s.Id, new("shelf"));
+        Assert.All(await h.Backup.ReadBackAsync(call, new("harbour"), [.. h.Sets.Select(Copy)], default), t => Assert.True(t.Set!.Copies[0].State == CopyState.Good, t.Note));
+
+        var pack = Path.Combine(h.Folder.Full("harbour", full.Id.Value), "base.tar.gz");
+        await FlipAsync(pack, 0.5);
+        var read = (await h.Backup.ReadBackAsync(call, new("harbour"), [Copy(full)], default))[0];
+        Assert.Equal(CopyState.Damaged, read.Set!.Copies[0].State);
+        var owner = Guid.NewGuid();
+        var spec = new InstanceSpec("broken", new("harbour"), new("quay"), owner);
+        await h.Restore.ProvisionAsync(new(owner, 1), spec, default);
+        var refused = await Assert.ThrowsAsync<DriverException>(() => h.Restore.RestoreSetAsync(new(owner, 1), spec, Copy(full), default));
+        Assert.Equal((DriverProblem.CopyDamaged, Copy(full)), (refused.Problem, refused.Copy!));
+        await h.Restore.DiscardAsync(new(owner, 1), spec, default);
+
+        var second = await h.FullAsync();
+        var log = h.Sets.First(s => s.Kind == SetKind.Log && s.FromPosition > full.ToPosition);
+        var file = h.Folder.Segment("harbour", new Segments(1 << 20), 1, new(log.FromPosition!.Value))!;
+        Assert.DoesNotContain("partial", file, StringComparison.Ordinal);
+        await FlipAsync(file, 0.3);
+        Assert.Equal(CopyState.Damaged, (await h.Backup.ReadBackAsync(call, new("harbour"), [Copy(log)], default))[0].Set!.Copies[0].State);
+        File.Delete(file);
+        var missing = (await h.Backup.ReadBackAsync(call, new("harbour"), [Copy(log)], default))[0];
+        Assert.Equal(CopyState.Damaged, missing.Set!.Copies[0].State);
+        Assert.Contains("missing", missing.Note, StringComparison.Ordinal);
+        await h.Restore.ProvisionAsync(new(owner, 1), spec, default);
+        await h.Restore.RestoreSetAsync(new(owner, 1), spec, Copy(second), default);
+        var gone = await Assert.ThrowsAsync<DriverException>(() => h.Restore.ApplyLogsAsync(new(owner, 1), spec, [Copy(log)], new LogStop(log.CoversTo), _ => { }, default));
+        Assert.Equal((DriverProblem.CopyUnreachable, Copy(log)), (gone.Problem, gone.Copy!));
+        await h.Restore.DiscardAsync(new(owner, 1), spec, default);
+    }
+
+    private static BackupSet Base(Harbour h, LogStop stop) => h.Sets.Where(s => s.Kind == SetKind.Full && s.CoversTo <= stop.At).MaxBy(s => s.CoversTo)!;
+
+    private static Instant At((long Position, uint Transaction, DateTime At) commit) => Instant.FromDateTimeUtc(DateTime.SpecifyKind(commit.At, DateTimeKind.Utc));
+
+    private static async Task<IReadOnlyList<uint>> TrailAsync(Harbour h)
+    {
+        await using var connection = await h.Cluster.OpenAsync();
+        return await Cluster.Connections.RowsAsync(connection, "select xid from imbrek_trail", r => (uint)r.GetInt64(0), default);
+    }
+
+    private static async Task FlipAsync(string file, double place)
+    {
+        var bytes = await File.ReadAllBytesAsync(file);
+        bytes[(int)(bytes.Length * place)] ^= 4;
+        await File.WriteAllBytesAsync(file, bytes);
+    }
+}

@@ -1,0 +1,117 @@
+using System.Diagnostics;
+using System.Net;
+using System.Net.Sockets;
+using Imbrek.PostgreSql.Cluster;
+using Npgsql;
+
+namespace Imbrek.PostgreSql.Tests;
+
+/// <summary>A real cluster of a test's own on loopback, with log files of 1 MiB so that many come and go; may be killed and started again.</summary>
+internal sealed class TestCluster : IAsyncDisposable
+{
+    private readonly string home;
+
+    private TestCluster(string home, int port) => (this.home, Port) = (home, port);
+
+    public int Port { get; }
+
+    public string Data => Path.Combine(home, "data");
+
+    public ClusterSpec Spec(string store = "shelf", long room = 1L << 30) => new("harbour", "127.0.0.1", Port, "imbrek", "postgres", null, store, room);
+
+    public static async Task<TestCluster> StartAsync(string? more = null, string auth = "trust")
+    {
+        var home = Directory.CreateTempSubdirectory("imbrek-pg").FullName;
+        await ToolAsync("chmod", "755", home);
+        using var free = new TcpListener(IPAddress.Loopback, 0);
+        free.Start();
+        var cluster = new TestCluster(home, ((IPEndPoint)free.LocalEndpoint).Port);
+        free.Stop();
+        Directory.CreateDirectory(cluster.Data);
+        await Tools.GiveToEngineAsync(cluster.Data, default);
+        var words = Path.Combine(home, "password");
+        await File.WriteAllTextAsync(words, "not-to-be-seen-anywhere\n");
+        await ToolAsync("chmod", "644", words);
+        await EngineAsync("initdb", ["-D", cluster.Data, "-U", "imbrek", "-A", auth, $"--pwfile={words}", "-E", "UTF8", "--locale=C.UTF-8", "-k", "--wal-segsize=1", "--no-sync"]);
+        File.Delete(words);
+        await File.AppendAllTextAsync(Path.Combine(cluster.Data, "postgresql.conf"), $"\nlisten_addresses='127.0.0.1'\nport={cluster.Port}\nunix_socket_directories=''\nshared_buffers='32MB'\nmax_wal_size='32MB'\nmin_wal_size='4MB'\nwal_keep_size='512MB'\n{more}\n");
+        await cluster.UpAsync();
+        return cluster;
+    }
+
+    public async Task UpAsync() => await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-l", Path.Combine(Data, "server.log"), "-w", "start"], default, asEngine: true, outlives: true);
+
+    public async Task DownAsync(string how = "fast") => await EngineAsync("pg_ctl", ["-D", Data, "-m", how, "-w", "stop"]);
+
+    /// <summary>Ends its first process as the kernel does when there is no memory left: nothing is flushed any more.</summary>
+    public void Kill()
+    {
+        var pid = int.Parse(File.ReadLines(Path.Combine(Data, "postmaster.pid")).First(), System.Globalization.CultureInfo.InvariantCulture);
+        using var first = Process.GetProcessById(pid);
+        first.Kill(entireProcessTree: true);
+        first.WaitForExit();
+    }
+
+    public async Task<NpgsqlConnection> OpenAsync(int? port = null, string database = "postgres")
+    {
+        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={port ?? Port};Username=imbrek;Database={database};Pooling=false;Password=not-to-be-seen-anywhere");
+        await connection.OpenAsync();
+        return connection;
+    }
+
+    public async Task DoAsync(string sql)
+    {
+        await using var connection = await OpenAsync();
+        await using var command = new NpgsqlCommand(sql, connection);
+        await command.ExecuteNonQueryAsync();
+    }
+
+    public async Task<T> AskAsync<T>(string sql)
+    {
+        await using var connection = await OpenAsync();
+        return await connection.AskAsync<T>(sql, default);
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        if (File.Exists(Path.Combine(Data, "postmaster.pid")))
+        {
+            try
+            {
+                await DownAsync("immediate");
+            }
+            catch (Core.Drivers.DriverException)
+            {
+                // It was killed already.
+            }
+        }
+
+        Directory.Delete(home, recursive: true);
+    }
+
+    /// <summary>The commits of its log in files, as the engine's own reader tells them: position, transaction.</summary>
+    public static async Task<IReadOnlyList<(long Position, uint Transaction, DateTime At)>> CommitsAsync(string folder, int timeline, string from, string to)
+    {
+        using var process = Process.Start(new ProcessStartInfo(Path.Combine(Tools.FolderOf("15"), "pg_waldump"), ["-p", folder, "-t", $"{timeline}", "-s", from, "-e", to, "-r", "Transaction"]) { RedirectStandardOutput = true, RedirectStandardError = true })!;
+        var errors = process.StandardError.ReadToEndAsync();
+        var found = new List<(long, uint, DateTime)>();
+        while (await process.StandardOutput.ReadLineAsync() is { } line)
+        {
+            var at = line.IndexOf("desc: COMMIT ", StringComparison.Ordinal);
+            if (at > 0)
+            {
+                var position = Log.Lsn.Parse(line[(line.IndexOf("lsn: ", StringComparison.Ordinal) + 5)..].Split(',')[0]).Value;
+                var transaction = uint.Parse(line[(line.IndexOf("tx:", StringComparison.Ordinal) + 3)..].Split(',')[0], System.Globalization.CultureInfo.InvariantCulture);
+                var when = DateTime.Parse(line[(at + 13)..].Split(';')[0].Replace(" UTC", "", StringComparison.Ordinal), System.Globalization.CultureInfo.InvariantCulture);
+                found.Add((position, transaction, when));
+            }
+        }
+
+        await process.WaitForExitAsync();
+        return found.Count > 0 ? found : throw new InvalidOperationException($"pg_waldump: {await errors}");
+    }
+
+    private static Task<string> EngineAsync(string program, string[] arguments) => Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), program), arguments, default, asEngine: true);
+
+    private static Task<string> ToolAsync(string program, params string[] arguments) => Tools.RunAsync(program, arguments, default);
+}
