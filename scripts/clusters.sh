@@ -1,6 +1,6 @@
 # The three real clusters of ./imbrek demo --postgresql, on loopback. Sourced after postgres.sh; expects $here.
 clusters="harbour tickets crew"
-cluster_home=$(pg_home clusters)
+cluster_home=${IMBREK_CLUSTERS_HOME:-$(pg_home clusters)}
 cluster_ports=""
 
 # Starts them, made when there are none yet; one that was lost stays lost. Sets cluster_ports.

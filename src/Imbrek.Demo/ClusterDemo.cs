@@ -77,7 +77,7 @@ internal sealed class ClusterDemo : IGuest
                 FleetParts.Put("sites", "quay", new JsonObject { ["name"] = "Quay", ["timeZone"] = "Etc/UTC" }),
                 FleetParts.Put("sites", "hill", new JsonObject { ["name"] = "Hill", ["timeZone"] = "Etc/UTC" }),
                 FleetParts.Put("links", "quay|hill", new JsonObject { ["between"] = new JsonArray("quay", "hill"), ["bytesPerSecond"] = 100e6, ["roundTripMs"] = 1 }),
-                FleetParts.Put("objectives", "seconds", new JsonObject { ["name"] = "Ten seconds, ten minutes", ["rpoSeconds"] = 10, ["rtoSeconds"] = 600, ["against"] = new JsonArray("host", "site"), ["proofDays"] = 1 }),
+                FleetParts.Put("objectives", "minutes", new JsonObject { ["name"] = "A minute and a half, back in ten", ["rpoSeconds"] = 90, ["rtoSeconds"] = 600, ["against"] = new JsonArray("host", "site"), ["proofDays"] = 1 }),
             ],
             null,
             "the demo begins",
@@ -96,7 +96,7 @@ internal sealed class ClusterDemo : IGuest
             var (site, other) = c.Places;
             await adding.AddAsync(
                 new NewCluster.Request(
-                    c.Name, char.ToUpperInvariant(c.Name[0]) + c.Name[1..], "127.0.0.1", c.Port, "keeper", "postgres", "keeper", site, $"{c.Name}-{site}", $"{other}-shelf", other, Path.Combine(folder, $"{other}-shelf"), $"{other}-spare", Path.Combine(folder, $"{other}-spare"), "seconds", 512 << 20),
+                    c.Name, char.ToUpperInvariant(c.Name[0]) + c.Name[1..], "127.0.0.1", c.Port, "keeper", "postgres", "keeper", site, $"{c.Name}-{site}", $"{other}-shelf", other, Path.Combine(folder, $"{other}-shelf"), $"{other}-spare", Path.Combine(folder, $"{other}-spare"), "minutes", 512 << 20),
                 "demo",
                 cancel);
         }
@@ -120,11 +120,11 @@ internal sealed class ClusterDemo : IGuest
             [
                 new PlanTask { Id = "full", Kind = TaskKind.Full, Recurrence = When("every 5 minutes"), Store = shelf, Keep = RetentionRule.For(Duration.FromMinutes(30)), TimeLimit = Duration.FromMinutes(4) },
                 new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = When("every 1 minutes"), Store = shelf, Keep = RetentionRule.For(Duration.FromMinutes(30)), Compression = Compression.Off, Attempts = 1 },
-                new PlanTask { Id = "read back", Kind = TaskKind.Verify, After = [new TaskLink("full", LinkOn.Success)] },
+                new PlanTask { Id = "read back", Kind = TaskKind.Verify, Recurrence = When("every 10 minutes") },
                 new PlanTask { Id = "clean up", Kind = TaskKind.CleanUp, Recurrence = When("every 10 minutes") },
                 new PlanTask { Id = "rehearse", Kind = TaskKind.TestRestore, Recurrence = When("every 15 minutes"), TimeLimit = Duration.FromMinutes(5) },
             ],
-            TellRule.Nobody);
+            new TellRule(["database-team"], true, true, null, true));
         await PlanVersions.WriteAsync(data, fleet, plan, false, 0, "demo", now, cancel);
         foreach (var database in plan.Members.Databases)
         {

@@ -30,6 +30,9 @@ internal sealed class WorldFamily(DemoOptions options) : IDriverFamily
     public bool StopsAtPositions => false;
 
     /// <inheritdoc/>
+    public string QueryHelp => "count rows, count written, count cancelled, sum values";
+
+    /// <inheritdoc/>
     public IRestoreDriver Restore => new StandInDriver(Led());
 
     /// <inheritdoc/>

@@ -31,7 +31,8 @@ internal sealed class Instance
     /// <param name="Released">Whether clients are let in.</param>
     /// <param name="TrailBefore">The number of the last commit of a trail before its stop, as the log says; null where there is none.</param>
     /// <param name="StopBefore">The position it was to stop before; null when it was to stop at an instant.</param>
-    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null);
+    /// <param name="Promoted">Whether its recovery is over for good.</param>
+    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false);
 
     public State Now { get; private set; }
 
@@ -120,24 +121,44 @@ internal sealed class Instance
     /// <summary>Starts its engine again where it was stopped with its machine: it recovers to where it stood.</summary>
     public Task UpAsync(CancellationToken cancel) => Runs() ? Task.CompletedTask : StartAsync(cancel);
 
-    /// <summary>Lets clients in: it is one of its own from now on, on the loopback address.</summary>
+    /// <summary>Lets clients in: it is one of its own from now on, on the loopback address, with the sign-in rules of its source.</summary>
     public async Task ReleaseAsync(CancellationToken cancel)
     {
-        await using (var connection = await OpenAsync(null, cancel))
+        if (!Now.Promoted)
         {
-            if (await connection.AskAsync<bool>("select pg_is_in_recovery()", cancel))
+            await UpAsync(cancel);
+            await using (var connection = await OpenAsync(null, cancel))
             {
-                await connection.AskAsync<bool>("select pg_promote(true, 300)", cancel);
+                if (await connection.AskAsync<bool>("select pg_is_in_recovery()", cancel) && !await connection.AskAsync<bool>("select pg_promote(true, 50)", cancel))
+                {
+                    throw new DriverException(DriverProblem.Unreachable, "it has not been promoted within 50 s");
+                }
             }
+
+            await KeepAsync(Now with { Promoted = true }, cancel);
         }
 
         await StopAsync("fast", cancel);
         await SettleAsync([], "127.0.0.1", cancel);
         await StartAsync(cancel);
-        await using var open = await OpenAsync(null, cancel);
-        if (await open.AskAsync<bool>("select pg_is_in_recovery()", cancel))
+        using var timer = new PeriodicTimer(Look);
+        while (true)
         {
-            throw new DriverException(DriverProblem.Refused, "it was promoted and still recovers");
+            try
+            {
+                await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_isready"), ["-q", "-h", "127.0.0.1", "-p", Now.Port.ToString(CultureInfo.InvariantCulture)], cancel);
+                return;
+            }
+            catch (DriverException) when (Runs())
+            {
+                // It lets nobody in yet.
+            }
+            catch (DriverException)
+            {
+                throw new DriverException(DriverProblem.Refused, $"its engine ended: {LastWords()}");
+            }
+
+            await timer.WaitForNextTickAsync(cancel);
         }
     }
 

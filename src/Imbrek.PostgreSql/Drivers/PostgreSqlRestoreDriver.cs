@@ -182,7 +182,6 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         var (there, began) = (Require(call, instance).SignInAs(book.Cluster(instance.Database).User), Stopwatch.GetTimestamp());
         if (!there.Now.Released)
         {
-            await there.UpAsync(cancel);
             await there.ReleaseAsync(cancel);
             await there.KeepAsync(there.Now with { Released = true }, cancel);
         }

@@ -122,7 +122,7 @@ internal sealed class NewCluster(
         {
             changes.Add(FleetParts.Put("engines", Engine, new JsonObject
             {
-                ["name"] = "PostgreSQL 15",
+                ["name"] = "PostgreSQL",
                 ["provisionSeconds"] = 1,
                 ["perSetSeconds"] = 1,
                 ["restoreBytesPerSecond"] = 150e6,

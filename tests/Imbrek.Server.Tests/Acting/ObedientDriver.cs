@@ -30,6 +30,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
 
     public bool StopsAtPositions => true;
 
+    public string QueryHelp => "";
+
     public IRestoreDriver Restore => this;
 
     public IBackupDriver Backup => this;

@@ -11,9 +11,9 @@ export function RangeButtons({ days, onShow }: { days: number | null; onShow: (d
       onChange={(_, v: number | null) => onShow(v ?? 7)}
       aria-label="Stretch of time"
     >
-      {[1, 7, 14, 30].map((n) => (
+      {[1 / 24, 1, 7, 14, 30].map((n) => (
         <ToggleButton key={n} value={n} sx={{ py: 0, px: 1.25, textTransform: 'none' }}>
-          {n === 1 ? '1 day' : `${n} days`}
+          {n < 1 ? '1 hour' : n === 1 ? '1 day' : `${n} days`}
         </ToggleButton>
       ))}
     </ToggleButtonGroup>

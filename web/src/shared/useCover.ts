@@ -55,6 +55,18 @@ export function useCover(database: string, defaultDays = 7) {
       }),
     [setParams, defaultDays],
   );
+  // What is younger than two hours would be a line at the edge of a week: its hour is looked at until somebody says otherwise.
+  const firstTile =
+    cover.data && !cover.isPlaceholderData ? Math.min(...cover.data.tiles.map((t) => Date.parse(t.from))) : 0;
+  const young =
+    !from &&
+    !params.get('days') &&
+    cover.data !== undefined &&
+    firstTile < Infinity &&
+    firstTile > Date.parse(cover.data.at) - day / 12;
+  useEffect(() => {
+    if (young) show(1 / 24);
+  }, [young, show]);
   return { cover, zoom, show, days: from ? null : days };
 }
 

@@ -221,7 +221,8 @@ export const ways: Of<'WaysView'> = (changes) => ({
   redirectSeconds: 40,
   markdown: '# Restore',
   script: '#!/bin/sh',
-    stopsAtPositions: false,
+  stopsAtPositions: false,
+  queryHelp: 'count rows, sum values',
   ...changes,
 });
 

@@ -75,7 +75,8 @@ internal static class RecoverEndpoints
         double RedirectSeconds,
         string Markdown,
         string Script,
-        bool StopsAtPositions);
+        bool StopsAtPositions,
+        string? QueryHelp);
 
     public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before);
 
@@ -137,7 +138,8 @@ internal static class RecoverEndpoints
             d.RedirectSeconds,
             answer.Best is { } b ? Runbook.Markdown(d, b, target, resolved) : "",
             answer.Best is { } c ? Runbook.Script(d, c, target) : "",
-            drivers.TryFor(d)?.StopsAtPositions ?? false));
+            drivers.TryFor(d)?.StopsAtPositions ?? false,
+            drivers.TryFor(d)?.QueryHelp));
     }
 
     private static PathView View(RestorePath p, RestorePath? best) => new(

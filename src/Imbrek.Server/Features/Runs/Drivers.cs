@@ -16,6 +16,9 @@ internal interface IDriverFamily
     /// <summary>Whether it can stop a restore before a log position, exactly.</summary>
     bool StopsAtPositions { get; }
 
+    /// <summary>What a query of an administrator's own may be, in words, for whoever writes one.</summary>
+    string QueryHelp { get; }
+
     /// <summary>Whether it acts on a database.</summary>
     bool Knows(Core.Fleet.Database database);
 

@@ -80,7 +80,8 @@ export default function DatabasePage() {
           <h1 style={{ fontSize: 22, margin: 0 }}>{d.name}</h1>
           <VerdictMark verdict={d.verdict} />
           <Box sx={{ color: 'text.secondary', order: 9, width: '100%', mt: -1 }}>
-            {d.service} · {d.engine} {d.version} · {d.host}, {d.site}
+            {d.service && `${d.service} · `}
+            {d.engine} {d.version} · {d.host}, {d.site}
             {d.array && ` on ${d.array}`} · {bytes(d.sizeBytes)}
           </Box>
           <Box sx={{ flex: 1 }} />

@@ -82,10 +82,9 @@ export function Consequence(props: {
           />
           <TextField
             label="A query of your own to check"
-            placeholder="count cancelled"
             value={props.query}
             onChange={(e) => props.onQuery(e.target.value)}
-            helperText="count rows, count written, count cancelled, sum values"
+            helperText={w?.queryHelp}
             slotProps={{ inputLabel: { shrink: true } }}
           />
           {props.error && (
