@@ -31,14 +31,13 @@ public class RestoreTests
         await walking;
         await h.CaughtUpAsync();
 
-        var first = h.Sets.First(s => s.Kind == SetKind.Full);
         var from = new Segments(1 << 20).StartOf(new(h.Sets.First(s => s.Kind == SetKind.Log).FromPosition!.Value));
         var commits = await TestCluster.CommitsAsync(Path.Combine(h.Cluster.Data, "pg_wal"), 1, from.ToString(), new Lsn(h.Newest!.ToPosition).ToString());
         var trail = (await TrailAsync(h)).ToHashSet();
         var random = new Random(17);
         for (var i = 0; i < Restores; i++)
         {
-            var later = commits.Where(c => At(c) > first.CoversTo + Duration.FromMilliseconds(5)).ToArray();
+            var later = commits.Where(c => At(c) > h.Sets.First(s => s.Kind == SetKind.Full).CoversTo && h.Sets.All(f => f.Kind != SetKind.Full || (At(c) - f.CoversTo).TotalMilliseconds is < -50 or > 5)).ToArray();
             var pick = later[random.Next(later.Length)];
             var at = At(pick);
             var stop = i % 2 == 0
@@ -57,6 +56,34 @@ public class RestoreTests
             Assert.Contains(checks, c => c.Name == "trail");
             Assert.True(moved.Position <= end, $"it stands at {moved.Position}, {end} must not be in it");
             Assert.True(stop.Before is not null || moved.Reached <= stop.At);
+        }
+    }
+
+    [Fact]
+    public async Task What_is_received_follows_on_every_full_however_quiet_or_busy_it_is()
+    {
+        await using var h = await Harbour.StartAsync();
+        h.SetSeconds = 0.3;
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        var fleet = Core.Formats.FleetFile.Read("""
+            {"format": "imbrek-fleet/1", "sites": [{"id": "s", "name": "S", "timeZone": "Etc/UTC"}],
+             "hosts": [{"id": "quay", "site": "s", "writeBytesPerSecond": 1000000}], "stores": [{"id": "shelf", "site": "s", "readBytesPerSecond": 1000000, "writeBytesPerSecond": 1000000}],
+             "engines": [{"id": "e", "name": "E", "provisionSeconds": 1, "perSetSeconds": 1, "restoreBytesPerSecond": 1000000, "replayBytesPerSecond": 1000000, "indexBytesPerSecond": 1000000, "openSeconds": 1}],
+             "databases": [{"id": "harbour", "name": "H", "engine": "e", "host": "quay", "sizeBytes": 1000000}]}
+            """u8.ToArray(), "fleet").Value ?? throw new InvalidOperationException("the fleet of the test is wrong");
+        for (var i = 0; i < 6; i++)
+        {
+            var busy = i % 2 == 0;
+            var enough = !busy;
+            var walking = h.WalkAsync(3, () => enough);
+            var full = await h.FullAsync();
+            enough = true;
+            await walking;
+            await h.CaughtUpAsync();
+            var subject = Core.Recovery.RecoverySubject.Of(fleet, fleet.Databases[0], new(new("harbour"), h.Sets));
+            var now = SystemClock.Instance.GetCurrentInstant();
+            var reach = Core.Recovery.Evaluator.RecoverableAt(subject, Core.Objectives.Loss.None, now);
+            Assert.Contains(reach, r => r.From <= full.CoversTo && r.To >= h.Newest!.CoversTo - Duration.FromSeconds(2));
         }
     }
 

@@ -32,7 +32,8 @@ internal sealed class Instance
     /// <param name="TrailBefore">The number of the last commit of a trail before its stop, as the log says; null where there is none.</param>
     /// <param name="StopBefore">The position it was to stop before; null when it was to stop at an instant.</param>
     /// <param name="Promoted">Whether its recovery is over for good.</param>
-    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false);
+    /// <param name="LastCommit">The newest commit in what was restored, ticks of the Unix epoch; null before.</param>
+    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null);
 
     public State Now { get; private set; }
 

@@ -22,11 +22,17 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
     /// <summary>How often it is looked whether log has come.</summary>
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(200);
 
+    /// <summary>By so much the state of a full is said to be earlier than its last commit.</summary>
+    private static readonly Duration Aside = Duration.FromMilliseconds(2);
+
+    /// <summary>The same where no commit is known: marks of quiet time are a second apart.</summary>
+    private static readonly Duration Silence = Duration.FromSeconds(3);
+
     /// <summary>Seconds until log that does not come is a failure, where the task does not say.</summary>
     private const double LogSeconds = 60;
 
     /// <summary>What is kept beside a full, so that a call that is made again finds what it did.</summary>
-    private sealed record Kept(Guid Run, string Set, int Timeline, long Position, string CoversTo, string FinishedAt, long DataBytes, long StoredBytes, double Seconds, int SegmentBytes);
+    private sealed record Kept(Guid Run, string Set, int Timeline, long Position, string CoversTo, long LastCommitTicks, string FinishedAt, long DataBytes, long StoredBytes, double Seconds, int SegmentBytes);
 
     /// <inheritdoc/>
     public async Task<Taken> TakeAsync(RunCall call, TakeSpec spec, CancellationToken cancel)
@@ -176,6 +182,9 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
     public static async Task<Segments> SegmentsAsync(Npgsql.NpgsqlConnection connection, CancellationToken cancel) =>
         new(int.Parse(await connection.AskAsync<string>("select setting from pg_settings where name = 'wal_segment_size'", cancel), CultureInfo.InvariantCulture));
 
+    /// <summary>The newest commit that is in a full whatever it is stopped at.</summary>
+    public static Instant LastCommitIn(string folder) => Read(folder) is { } kept ? Instant.FromUnixTimeTicks(kept.LastCommitTicks) : Instant.MinValue;
+
     /// <summary>How the log in a full is cut, as was written beside it.</summary>
     public static Segments SegmentsOf(string folder) => new(Read(folder)?.SegmentBytes ?? throw new InvalidDataException($"{Path.GetFileName(folder)} is not there, or has lost what was written beside it"));
 
@@ -236,6 +245,8 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
 
         var pack = Path.Combine(staging, "pack");
         Directory.CreateDirectory(pack);
+        using var taken = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        var committing = CommitMeanwhileAsync(cluster, taken.Token);
         try
         {
             store.MustHaveRoom((long)(size * spec.Compression.Ratio()) + segments.Bytes);
@@ -256,6 +267,12 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             throw e is CredentialException c ? new DriverException(DriverProblem.Refused, c.Message) : e is IOException io ? Outside(io, store) : e;
         }
 
+        finally
+        {
+            await taken.CancelAsync();
+            await committing;
+        }
+
         // Whoever stands in a chain must not be found broken on the day it is needed.
         PackedBackup.Contents read;
         try
@@ -268,10 +285,12 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             throw new DriverException(DriverProblem.Refused, $"what was written into {store.Name} is not what the cluster sent: {e.Message}", againMayHelp: true);
         }
 
-        var covers = Ceiling(read.LastCommit is { } commit && commit > before ? commit : before);
+        // Log is applied to a state that is earlier than what it covers to; what was received together with the last commit in here covers to that, in whole milliseconds.
+        var last = read.LastCommit ?? before;
+        var covers = Floor(last) - (read.LastCommit is null ? Silence : Aside);
         var now = Instant.Max(Now(), covers);
         var kept = new Kept(
-            call.Run, SetNaming.Of(spec.Naming, new(spec.Database), SetKind.Full, now, DateTimeZone.Utc).Value, read.Manifest.Timeline, read.Manifest.To.Value, Instants.Write(covers), Instants.Write(now), read.Manifest.Bytes, read.StoredBytes, Stopwatch.GetElapsedTime(began).TotalSeconds, segments.Bytes);
+            call.Run, SetNaming.Of(spec.Naming, new(spec.Database), SetKind.Full, now, DateTimeZone.Utc).Value, read.Manifest.Timeline, read.Manifest.To.Value, Instants.Write(covers), last.ToUnixTimeTicks(), Instants.Write(now), read.Manifest.Bytes, read.StoredBytes, Stopwatch.GetElapsedTime(began).TotalSeconds, segments.Bytes);
         while (Directory.Exists(store.Full(cluster.Database, kept.Set)))
         {
             // Two within a second, of two plans.
@@ -415,5 +434,27 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
 
     private Instant Now() => Instant.FromUnixTimeMilliseconds(clock.GetCurrentInstant().ToUnixTimeMilliseconds());
 
-    private static Instant Ceiling(Instant at) => Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds()) is var whole && whole < at ? whole + Duration.FromMilliseconds(1) : whole;
+    private static Instant Floor(Instant at) => Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
+
+    /// <summary>
+    /// Commits nothing, some times a second, while a base backup is taken: each takes a number and leaves a record with its instant in the log, so that the backup knows the instant it ends at
+    /// however quiet the cluster is.
+    /// </summary>
+    private static async Task CommitMeanwhileAsync(ClusterSpec cluster, CancellationToken cancel)
+    {
+        try
+        {
+            await using var connection = await Connections.OpenAsync(cluster, cancel);
+            using var timer = new PeriodicTimer(Look);
+            do
+            {
+                await connection.AskAsync<string>("select pg_current_xact_id()::text", cancel);
+            }
+            while (await timer.WaitForNextTickAsync(cancel));
+        }
+        catch (Exception e) when (e is OperationCanceledException or DriverException or Npgsql.NpgsqlException or TimeoutException)
+        {
+            // The backup itself says what is wrong; without these commits its instant is only known less well.
+        }
+    }
 }

@@ -74,7 +74,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw e.Message.Contains("No space", StringComparison.Ordinal) ? new DriverException(DriverProblem.NoRoom, $"{instance.Host} is full: {e.Message}") : new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
         }
 
-        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null }, cancel);
+        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, LastCommit = PostgreSqlBackupDriver.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
         return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, read.StoredBytes);
     }
 
@@ -101,6 +101,11 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
 
         var segments = new Segments(SegmentBytes(there.Data));
         var bytes = await BringAsync(there, cluster, instance.Database, logs, segments, cancel);
+        if (stop is { Before: null, At: var at } && there.Now.LastCommit is { } ticks && Instant.FromUnixTimeTicks(ticks) > at)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{restored.Id} ends with a commit of {Instant.FromUnixTimeTicks(ticks)}, a moment after what is wanted: ask for an instant behind it, or for the full before");
+        }
+
         var (next, last, timeline, trail) = await StopAsync(there, instance.Database, restored, logs, stop, segments, cancel);
         await there.RecoverAsync(
             new Dictionary<string, string>
