@@ -107,9 +107,11 @@ demo() {
   fi
 
   # Messages of the demo's plans are posted to the demo itself; the secret in the address keeps everybody else from doing so.
-  secret=$(od -An -N16 -tx1 /dev/urandom | tr -d ' \n')
+  if [ "$real" = no ]; then
+    secret=$(od -An -N16 -tx1 /dev/urandom | tr -d ' \n')
+    export IMBREK_WEBHOOK_SECRET=$secret IMBREK_WEBHOOK="http://127.0.0.1:$port/webhook-receiver/$secret"
+  fi
   IMBREK_CONNECTION=$(pg_connection imbrek) IMBREK_WEB="$here/web/dist" \
-    IMBREK_WEBHOOK_SECRET=$secret IMBREK_WEBHOOK="http://127.0.0.1:$port/webhook-receiver/$secret" \
     "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" "${show[@]}" \
     --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" &
   server=$!

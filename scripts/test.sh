@@ -5,6 +5,9 @@ here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"
 source "$here/scripts/postgres.sh"
 source "$here/scripts/build.sh"
+IMBREK_CLUSTERS_HOME=$(pg_home "test-clusters-$$")
+export IMBREK_CLUSTERS_HOME
+source "$here/scripts/clusters.sh"
 need_toolchain
 need_postgresql
 need_chromium
@@ -22,6 +25,7 @@ count() { # count NAME PASSED FAILED EXIT SECONDS: a suite that ends badly witho
 
 data=$(pg_home "test-pg-$$")
 demo=""
+real=""
 beside=""
 stop() {
   trap - EXIT INT TERM
@@ -30,6 +34,11 @@ stop() {
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
   fi
+  if [ -n "$real" ]; then
+    kill -TERM "$real" 2>/dev/null
+    wait "$real" 2>/dev/null
+  fi
+  clusters_remove
   pg_stop "$data"
   rm -rf "$data" "$here/.run/test-world-$$"
 }
@@ -86,7 +95,7 @@ count_suite() { # count_suite NAME: reads what a suite left
 }
 rm -f "$here"/out/test-*.end
 start_beside suite Server
-for name in Core StandIn; do
+for name in Core StandIn PostgreSql; do
   suite "$name"
   count_suite "$name"
 done
@@ -104,7 +113,21 @@ for _ in $(seq 900); do
   kill -0 "$demo" 2>/dev/null || break
   sleep 0.2
 done
-(cd "$here/web" && IMBREK_URL="http://127.0.0.1:$port" npx playwright test >"$here/out/e2e.log" 2>&1)
+
+# Beside the simulated world a demo of real clusters, which one spec looks at.
+pg_create clusters
+clusters_start
+second=$(free_port $((port + 1)))
+IMBREK_CONNECTION=$(pg_connection clusters) IMBREK_WEB="$here/web/dist" IMBREK_CREDENTIALS="$cluster_home/credentials" \
+  "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --clusters-folder "$cluster_home" \
+  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" >"$here/out/e2e-clusters.log" 2>&1 &
+real=$!
+for _ in $(seq 300); do
+  curl -fs "http://127.0.0.1:$second/healthz" >/dev/null 2>&1 && break
+  kill -0 "$real" 2>/dev/null || break
+  sleep 0.2
+done
+(cd "$here/web" && IMBREK_URL="http://127.0.0.1:$port" IMBREK_CLUSTERS_URL="http://127.0.0.1:$second" npx playwright test >"$here/out/e2e.log" 2>&1)
 status=$?
 [ "$status" = 0 ] || cat "$here/out/e2e.log"
 good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)

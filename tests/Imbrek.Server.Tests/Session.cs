@@ -32,6 +32,8 @@ public sealed class Session : IDisposable
         return answer.IsSuccessStatusCode ? JsonSerializer.Deserialize<JsonElement>(text) : throw new InvalidOperationException($"{path}: {(int)answer.StatusCode} {text}");
     }
 
+    public async Task<string> GetTextAsync(string path) => await (await http.GetAsync(path)).EnsureSuccessStatusCode().Content.ReadAsStringAsync();
+
     public async Task<(int Status, JsonElement Body)> PostAsync(string path, object? body = null)
     {
         var answer = await http.PostAsJsonAsync(path, body ?? new { });

@@ -33,7 +33,8 @@ internal sealed class Instance
     /// <param name="StopBefore">The position it was to stop before; null when it was to stop at an instant.</param>
     /// <param name="Promoted">Whether its recovery is over for good.</param>
     /// <param name="LastCommit">The newest commit in what was restored, ticks of the Unix epoch; null before.</param>
-    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null);
+    /// <param name="Begun">Whether its engine has been started since: it cannot be sent elsewhere any more.</param>
+    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false);
 
     public State Now { get; private set; }
 
@@ -97,6 +98,7 @@ internal sealed class Instance
     /// <param name="cancel">Gives up.</param>
     public async Task RecoverAsync(IReadOnlyDictionary<string, string> target, CancellationToken cancel)
     {
+        await KeepAsync(Now with { Begun = true }, cancel);
         if (!File.Exists(OwnSettings))
         {
             File.Copy(Settings, OwnSettings);

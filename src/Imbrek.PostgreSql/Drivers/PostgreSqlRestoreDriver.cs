@@ -52,6 +52,12 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             return Moved.Nothing;
         }
 
+        return await UnpackAsync(there, instance, copy, cancel);
+    }
+
+    /// <summary>Unpacks a full into an instance, whatever it held.</summary>
+    private async Task<Moved> UnpackAsync(Instance there, InstanceSpec instance, SetCopy copy, CancellationToken cancel)
+    {
         var began = Stopwatch.GetTimestamp();
         var folder = book.Store(copy.Store).Full(instance.Database.Value, copy.Set.Value);
         if (!book.Store(copy.Store).Here || !Directory.Exists(folder))
@@ -74,7 +80,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw e.Message.Contains("No space", StringComparison.Ordinal) ? new DriverException(DriverProblem.NoRoom, $"{instance.Host} is full: {e.Message}") : new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
         }
 
-        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, LastCommit = PostgreSqlBackupDriver.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
+        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, Begun = false, LastCommit = PostgreSqlBackupDriver.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
         return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, read.StoredBytes);
     }
 
@@ -90,13 +96,10 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
 
         var restored = book.Set(instance.Database, new(there.Now.Restored ?? throw new DriverException(DriverProblem.Refused, "there is nothing restored that log could be applied to")))
             ?? throw new DriverException(DriverProblem.Refused, $"{there.Now.Restored} is not known any more");
-        if (there.Now.StoppedAt is not null || there.Runs())
+        if (there.Now.Begun)
         {
-            // An engine that recovered once cannot be sent elsewhere: it begins anew from the base.
-            var full = restored.Copies.First(c => c.RemovedAt is null && c.State != CopyState.Damaged);
-            await there.KeepAsync(there.Now with { Restored = null, StoppedAt = null, Reached = null }, cancel);
-            await RestoreSetAsync(call, instance, new SetCopy(restored.Id, full.Store), cancel);
-            there = Require(call, instance);
+            // An engine that recovered once, or was about to when its caller died, cannot be sent elsewhere: it begins anew from the base.
+            await UnpackAsync(there, instance, new SetCopy(restored.Id, restored.Copies.First(c => c.RemovedAt is null && c.State != CopyState.Damaged).Store), cancel);
         }
 
         var segments = new Segments(SegmentBytes(there.Data));
@@ -136,7 +139,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw new DriverException(DriverProblem.Refused, "there is nothing restored");
         }
 
-        if (there.Now.StoppedAt is null && !there.Runs())
+        if (!there.Now.Begun)
         {
             // The base alone: as soon as it is consistent.
             await there.RecoverAsync(new Dictionary<string, string> { ["recovery_target"] = "immediate" }, cancel);
@@ -288,6 +291,9 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         Instance there, Id<Database> database, BackupSet restored, IReadOnlyList<SetCopy> logs, LogStop? stop, Segments segments, CancellationToken cancel)
     {
         BackupSet[] sets = [.. logs.Select(l => book.Set(database, l.Set)!)];
+
+        // Whoever wants all that was received gets all of it: what a set covers to is told in whole milliseconds, and its last commit may lie within the one that has begun.
+        stop = stop is { Before: null, At: var asked } && asked >= sets[^1].CoversTo ? null : stop;
         var first = stop switch
         {
             null => sets.Length - 1,

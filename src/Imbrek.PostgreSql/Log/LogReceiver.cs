@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
+using System.Security.Cryptography;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.PostgreSql.Cluster;
@@ -36,13 +37,15 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private int timeline;
     private Lsn written;
     private Lsn flushed;
+    private Lsn told;
     private Lsn source;
     private long kept;
     private Instant? covers;
     private Instant? commitWritten;
     private string? system;
     private Growing? growing;
-    private readonly List<string> closing = [];
+    private readonly List<(string Partial, string Sum)> closing = [];
+    private readonly IncrementalHash sum = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
 
     /// <summary>The set that grows.</summary>
     private sealed record Growing(Lsn From, Instant CoversFrom, long Since);
@@ -83,6 +86,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         {
             file?.Dispose();
             file = null;
+            sum.Dispose();
         }
     }
 
@@ -231,7 +235,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private async Task StreamAsync(NpgsqlConnection watch, PhysicalReplicationConnection log, Lsn from, Instant? known, CancellationToken cancel, Lsn? end = null)
     {
         var start = segments.StartOf(from);
-        (written, flushed, reader, commitWritten) = (start, from, Reader(start), null);
+        (written, flushed, told, reader, commitWritten) = (start, from, from, Reader(start), null);
         marks.Clear();
         growing = new Growing(from, known ?? Floor(await NowAtAsync(watch, cancel)), Stopwatch.GetTimestamp());
         covers = known;
@@ -310,11 +314,13 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
                 store.MustHaveRoom(segments.Bytes);
 
                 // Never cut short: what lies there was received before, and the same bytes come again.
+                sum.GetHashAndReset();
                 file = new FileStream(Path.Combine(store.Log(cluster.Database), segments.NameOf(timeline, start) + FolderStore.Partial), FileMode.OpenOrCreate, FileAccess.Write, FileShare.ReadWrite | FileShare.Delete, 0);
             }
 
             file.Position = written.Value - start.Value;
             file.Write(some);
+            sum.AppendData(some);
             reader!.Feed(some);
             written = new(written.Value + some.Length);
             source = written > source ? written : source;
@@ -322,7 +328,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
             if (written.Value % segments.Bytes == 0)
             {
                 file.Flush(flushToDisk: true);
-                closing.Add(file.Name);
+                closing.Add((file.Name, Convert.ToHexStringLower(sum.GetHashAndReset())));
                 file.Dispose();
                 file = null;
             }
@@ -352,10 +358,10 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         }
     }
 
-    /// <summary>Makes what was written safe, and says so to the source.</summary>
+    /// <summary>Makes what was written safe, and says to the source what it may forget.</summary>
     private async Task SafeAsync(PhysicalReplicationConnection? log, CancellationToken cancel)
     {
-        string[] closed;
+        (string Partial, string Sum)[] closed;
         lock (gate)
         {
             if (file is not null)
@@ -384,14 +390,15 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
             closing.Clear();
         }
 
-        foreach (var partial in closed)
+        foreach (var (partial, itsSum) in closed)
         {
-            await FolderStore.CloseSegmentAsync(partial, cancel);
+            await FolderStore.CloseSegmentAsync(partial, itsSum, cancel);
         }
 
         if (log is not null)
         {
-            log.SetReplicationStatus(new NpgsqlLogSequenceNumber((ulong)flushed.Value));
+            // What the source may forget is what is known of, not what is written: whoever goes on begins where the last set ends.
+            log.SetReplicationStatus(new NpgsqlLogSequenceNumber((ulong)told.Value));
             await log.SendStatusUpdate(cancel);
         }
     }
@@ -450,6 +457,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         }
 
         await sink.KeepAsync(set is null ? [] : [set], now, cancel);
+        told = set is null ? told : new(set.ToPosition);
     }
 
     private static async Task<Instant> NowAtAsync(NpgsqlConnection watch, CancellationToken cancel) =>

@@ -81,10 +81,13 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
     }
 
     /// <summary>Closes a file of the log: from now on it has its name, and its checksum beside it.</summary>
-    public static async Task CloseSegmentAsync(string partial, CancellationToken cancel)
+    /// <param name="partial">The file while it was written.</param>
+    /// <param name="sum">The SHA-256 of what was written, made while it was.</param>
+    /// <param name="cancel">Gives up.</param>
+    public static async Task CloseSegmentAsync(string partial, string sum, CancellationToken cancel)
     {
         var file = partial[..^Partial.Length];
-        await WriteWholeAsync(file + Sum, System.Text.Encoding.ASCII.GetBytes(await SumOfAsync(partial, cancel)), cancel);
+        await WriteWholeAsync(file + Sum, System.Text.Encoding.ASCII.GetBytes(sum), cancel);
         File.Move(partial, file, overwrite: true);
     }
 

@@ -141,6 +141,7 @@ describe('recover', () => {
       without: null,
       instance: 'look',
       query: 'count cancelled',
+      before: null,
       rehearse: false,
     });
   });
@@ -182,5 +183,33 @@ describe('recover', () => {
     fireEvent.click(await screen.findByRole('option', { name: /^Fares/ }));
     expect(screen.getByTestId('address').textContent).toBe('/recover/fares');
     expect(asked.filter((a) => a.path === '/api/fleet').every((a) => a.query.get('take') === '12')).toBe(true);
+  });
+
+  it('stops before a commit that one chose, and no longer when another instant is chosen', async () => {
+    const commit = {
+      before: 17041472,
+      at: '2026-11-23T11:55:45.947183Z',
+      target: '2026-11-23T11:55:45.948Z',
+      position: '0/1040840',
+      transaction: 1359,
+      name: 'before the change',
+    };
+    const asked = open({
+      'GET /api/recover/tickets': ways({ stopsAtPositions: true }),
+      'GET /api/databases/tickets/commits': [commit, { ...commit, before: 17041792, name: null, transaction: 1360 }],
+      'POST /api/recover': { id: 'r' },
+    });
+    await begin();
+    fireEvent.click(screen.getByRole('button', { name: 'Just before a commit' }));
+    const commits = within(screen.getByRole('region', { name: 'Commits' }));
+    await commits.findByText('transaction 1360');
+    fireEvent.click(commits.getByRole('button', { name: 'Stop before before the change' }));
+    expect((await screen.findByTestId('before')).textContent).toContain('before the change');
+    await waitFor(() => expect(asked.some((a) => a.query.get('target') === commit.target)).toBe(true));
+    await waitFor(async () => expect((await begin()).disabled).toBe(false));
+    fireEvent.click(await begin());
+    await waitFor(() => expect(asked.find((a) => a.method === 'POST')?.body).toMatchObject({ before: 17041472 }));
+    fireEvent.click(screen.getByRole('button', { name: 'Only the instant' }));
+    expect(screen.queryByTestId('before')).toBeNull();
   });
 });

@@ -1,0 +1,210 @@
+using System.Diagnostics;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Drivers;
+using Imbrek.Server.Tests;
+using Xunit;
+
+namespace Imbrek.PostgreSql.Tests;
+
+/// <summary>Servers that protect a cluster: added, received from, restored, and killed meanwhile.</summary>
+public sealed class ServingTests : IAsyncLifetime
+{
+    private const string Password = "not-to-be-seen-anywhere";
+    private readonly string home = Directory.CreateTempSubdirectory("imbrek-serving").FullName;
+    private TestCluster cluster = null!;
+    private ServerProcess server = null!;
+    private Session admin = null!;
+
+    public async ValueTask InitializeAsync()
+    {
+        await Tools.RunAsync("chmod", ["755", home], default);
+        var file = Path.Combine(home, "credentials");
+        await File.WriteAllTextAsync(file, $"harbour-key={Password}\n");
+        File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
+        Environment.SetEnvironmentVariable("IMBREK_CREDENTIALS", file);
+        cluster = await TestCluster.StartAsync(auth: "scram-sha-256");
+        await cluster.DoAsync(Trail.Make);
+        server = await ServerProcess.StartAsync(demo: false);
+        admin = await Session.SignInAsync(server.Url, "admin");
+    }
+
+    public async ValueTask DisposeAsync()
+    {
+        admin.Dispose();
+        await server.DisposeAsync();
+        foreach (var instance in Directory.Exists(Spare) ? Directory.EnumerateDirectories(Spare).Select(Instance.Find).OfType<Instance>() : [])
+        {
+            await instance.RemoveAsync(default);
+        }
+
+        await cluster.DisposeAsync();
+        Directory.Delete(home, recursive: true);
+    }
+
+    private string Spare => Path.Combine(home, "spare");
+
+    private object Request(string? credential = "harbour-key", int? port = null) => new
+    {
+        database = "harbour", name = (string?)null, address = "127.0.0.1", port = port ?? cluster.Port, user = "imbrek", signInTo = (string?)null, credential, site = "quay", host = (string?)null, store = "shelf",
+        storeSite = "hill", folder = Path.Combine(home, "shelf"), restoreHost = "spare", restoreFolder = Spare, objective = (string?)null, logRoomBytes = (long?)null,
+    };
+
+    private async Task AddAsync()
+    {
+        var (status, body) = await admin.PostAsync("/api/clusters", Request());
+        Assert.True(status == 201, body.ToString());
+        await ReceivedAsync();
+    }
+
+    private async Task ReceivedAsync(Session? by = null)
+    {
+        var wanted = Log.Lsn.Parse(await cluster.AskAsync<string>("select pg_current_wal_flush_lsn()::text"));
+        await Eventually.Async(
+            async () => (await (by ?? admin).GetAsync("/api/clusters"))[0] is var c && c.GetProperty("position").GetString() is { } p && Log.Lsn.Parse(p) >= wanted && c.GetProperty("problem").ValueKind == JsonValueKind.Null,
+            60,
+            () => server.Said);
+    }
+
+    private async Task<string> FullAsync()
+    {
+        var plan = JsonNode.Parse("""
+            {"id": "minutes", "name": "By hand", "members": {"databases": ["harbour"]},
+             "tasks": [{"id": "full", "kind": "full", "recurrence": {"words": "Sundays 01:00"}, "store": "shelf", "keep": {"forSeconds": 86400}}]}
+            """)!;
+        var (saved, why) = await admin.PutAsync("/api/plans/minutes?basedOn=0", plan);
+        Assert.True(saved is 200 or 201, why.ToString());
+        var (status, body) = await admin.PostAsync("/api/runs", new { plan = "minutes", task = "full", database = "harbour", outsideChain = false, at = (string?)null });
+        Assert.True(status == 201, body.ToString());
+        var run = body.GetProperty("id").GetString()!;
+        await admin.RunIsAsync(run, "done");
+        return run;
+    }
+
+    [Fact]
+    public async Task A_cluster_is_added_whole_or_not_at_all_and_its_password_stands_nowhere()
+    {
+        Assert.Equal((409, "address"), Session.Fault(await admin.PostAsync("/api/clusters", Request(port: 1))));
+        Assert.Equal((409, "address"), Session.Fault(await admin.PostAsync("/api/clusters", Request(credential: "another"))));
+        Assert.Equal((400, "credential"), Session.Fault(await admin.PostAsync("/api/clusters", Request(credential: "p@ss word"))));
+        Assert.Equal(0, (await admin.GetAsync("/api/clusters")).GetArrayLength());
+        Assert.Equal(0, (await admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32());
+        await AddAsync();
+        Assert.Equal((409, "database"), Session.Fault(await admin.PostAsync("/api/clusters", Request())));
+
+        var seen = new List<string>();
+        using var enough = new CancellationTokenSource();
+        var watching = Task.Run(async () =>
+        {
+            using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(20));
+            while (!enough.IsCancellationRequested)
+            {
+                foreach (var process in Directory.EnumerateDirectories("/proc").Where(p => char.IsAsciiDigit(Path.GetFileName(p)[0])))
+                {
+                    try
+                    {
+                        seen.Add(await File.ReadAllTextAsync(Path.Combine(process, "cmdline")));
+                    }
+                    catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+                    {
+                        // It ended while it was looked at.
+                    }
+                }
+
+                await timer.WaitForNextTickAsync();
+            }
+        });
+        await FullAsync();
+        await enough.CancelAsync();
+        await watching;
+        Assert.Contains(seen, s => s.Contains("pg_basebackup", StringComparison.Ordinal));
+        Assert.DoesNotContain(seen, s => s.Contains(Password, StringComparison.Ordinal));
+        var kept = new Npgsql.NpgsqlConnectionStringBuilder(server.ConnectionString);
+        var dump = await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_dump"), ["-h", kept.Host!, "-p", $"{kept.Port}", "-U", kept.Username!, "-f", Path.Combine(home, "dump"), kept.Database!], default);
+        Assert.DoesNotContain(Password, dump + await File.ReadAllTextAsync(Path.Combine(home, "dump")) + server.Said + await admin.GetTextAsync("/api/export/fleet") + await admin.GetTextAsync("/api/export/catalogue") + await admin.GetTextAsync("/api/clusters"), StringComparison.Ordinal);
+        Assert.Contains("harbour-key", await File.ReadAllTextAsync(Path.Combine(home, "dump")), StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public async Task Killed_at_any_step_a_restore_ends_once_and_leaves_neither_process_nor_slot_nor_half_a_backup()
+    {
+        await AddAsync();
+        await FullAsync();
+        await cluster.DoAsync("select imbrek_walk() from generate_series(1, 20)");
+        await ReceivedAsync();
+        var walked = NodaTime.SystemClock.Instance.GetCurrentInstant();
+        await Eventually.Async(async () => NodaTime.Text.InstantPattern.ExtendedIso.Parse((await admin.GetAsync("/api/clusters"))[0].GetProperty("coversTo").GetString()!).Value > walked, 60);
+        var view = await admin.GetAsync("/api/databases/harbour");
+        var latest = view.GetProperty("supposed").GetProperty("latest").GetString()!;
+        var run = await admin.RestoreAsync("harbour", latest, "aside");
+        var random = new Random(3);
+        using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(10));
+        for (var kills = 0; kills < 20; kills++)
+        {
+            if (kills == 10)
+            {
+                await admin.RunIsAsync(run, "held");
+                Assert.Equal(204, (await admin.PostAsync($"/api/runs/{run}/decide", new { choice = "release" })).Status);
+            }
+
+            for (var ticks = random.Next(60); ticks > 0; ticks--)
+            {
+                await timer.WaitForNextTickAsync();
+            }
+
+            await server.KillAsync();
+            await server.RunAsync();
+            admin.Dispose();
+            admin = await Session.SignInAsync(server.Url, "admin");
+        }
+
+        await admin.RunIsAsync(run, "done");
+        await ReceivedAsync();
+        var there = Assert.Single(Directory.EnumerateDirectories(Spare));
+        var instance = Instance.Find(there)!;
+        Assert.True(instance.Now.Released && instance.Runs());
+        await using (var client = await cluster.OpenAsync(instance.Now.Port))
+        {
+            Assert.Equal(20L, await client.AskAsync<long>("select count(*) from imbrek_trail", default));
+        }
+
+        Assert.Equal(1, await server.QueryAsync<long>($"select count(*) from ledger where kind = 'restore' and body like '%{run}%'"));
+        Assert.Equal(1L, await cluster.AskAsync<long>("select count(*) from pg_replication_slots"));
+        Assert.Equal(1, Postmasters(there));
+        Assert.DoesNotContain(Directory.EnumerateDirectories(Path.Combine(home, "shelf", "harbour", "full")), d => Path.GetFileName(d).StartsWith('.'));
+        var sets = (await admin.GetAsync("/api/databases/harbour/sets?take=500")).GetProperty("sets").EnumerateArray().Where(s => s.GetProperty("kind").GetString() == "log")
+            .Select(s => (From: s.GetProperty("fromPosition").GetInt64(), To: s.GetProperty("toPosition").GetInt64())).OrderBy(s => s.From).ToArray();
+        Assert.All(sets.Zip(sets.Skip(1)), p => Assert.Equal(p.First.To, p.Second.From));
+    }
+
+    [Fact]
+    public async Task When_the_process_that_receives_is_gone_another_goes_on_within_ten_seconds_without_a_gap()
+    {
+        await AddAsync();
+        await using var peer = await server.StartPeerAsync();
+        using var other = await Session.SignInAsync(peer.Url, "admin");
+        await ReceivedAsync(other);
+        var fence = await server.QueryAsync<long>("select fence from clusters");
+        await cluster.DoAsync("select imbrek_walk() from generate_series(1, 10)");
+        await server.KillAsync();
+        var gone = Stopwatch.StartNew();
+        await cluster.DoAsync("select imbrek_walk() from generate_series(1, 10)");
+        await ReceivedAsync(other);
+        Assert.True(gone.Elapsed.TotalSeconds < 10, $"another went on after {gone.Elapsed.TotalSeconds:0.0} s");
+        Assert.Equal(fence + 1, await server.QueryAsync<long>("select fence from clusters"));
+        Assert.Equal(0, await server.QueryAsync<long>("select count(*) from (select from_position, lag(to_position) over (order by from_position) as before from backup_sets where kind = 5) s where before is not null and before <> from_position"));
+    }
+
+    private static int Postmasters(string folder) => Directory.EnumerateDirectories("/proc").Where(p => char.IsAsciiDigit(Path.GetFileName(p)[0])).Count(p =>
+    {
+        try
+        {
+            return File.ReadAllText(Path.Combine(p, "cmdline")).Contains($"{folder}/data", StringComparison.Ordinal);
+        }
+        catch (Exception e) when (e is IOException or UnauthorizedAccessException)
+        {
+            return false;
+        }
+    });
+}
