@@ -76,7 +76,14 @@ internal sealed class TrailWorkload(IReadOnlyList<ClusterDemo.Made> clusters, IL
     {
         var connection = new NpgsqlConnection(new NpgsqlConnectionStringBuilder
         {
-            Host = "127.0.0.1", Port = cluster.Port, Username = "owner", Password = Credentials.Of("owner"), Database = "postgres", Pooling = false, ApplicationName = "trail", Timeout = 5,
+            Host = "127.0.0.1",
+            Port = cluster.Port,
+            Username = "owner",
+            Password = Credentials.Of("owner"),
+            Database = "postgres",
+            Pooling = false,
+            ApplicationName = "trail",
+            Timeout = 5,
         }.ConnectionString);
         await connection.OpenAsync(cancel);
         return connection;

@@ -30,6 +30,9 @@ internal sealed class WorldFamily(DemoOptions options) : IDriverFamily
     public bool StopsAtPositions => false;
 
     /// <inheritdoc/>
+    public bool RestoresInstances => false;
+
+    /// <inheritdoc/>
     public string QueryHelp => "count rows, count written, count cancelled, sum values";
 
     /// <inheritdoc/>

@@ -47,8 +47,22 @@ public sealed class ServingTests : IAsyncLifetime
 
     private object Request(string? credential = "harbour-key", int? port = null) => new
     {
-        database = "harbour", name = (string?)null, address = "127.0.0.1", port = port ?? cluster.Port, user = "imbrek", signInTo = (string?)null, credential, site = "quay", host = (string?)null, store = "shelf",
-        storeSite = "hill", folder = Path.Combine(home, "shelf"), restoreHost = "spare", restoreFolder = Spare, objective = (string?)null, logRoomBytes = (long?)null,
+        database = "harbour",
+        name = (string?)null,
+        address = "127.0.0.1",
+        port = port ?? cluster.Port,
+        user = "imbrek",
+        signInTo = (string?)null,
+        credential,
+        site = "quay",
+        host = (string?)null,
+        store = "shelf",
+        storeSite = "hill",
+        folder = Path.Combine(home, "shelf"),
+        restoreHost = "spare",
+        restoreFolder = Spare,
+        objective = (string?)null,
+        logRoomBytes = (long?)null,
     };
 
     private async Task AddAsync()

@@ -49,14 +49,23 @@ public static class Prechecks
     }
 
     /// <summary>What a restored database does not bring along, to be done afterwards.</summary>
-    public static IReadOnlyList<string> DoesNotComeAlong(Database database, Host host) =>
+    /// <param name="database">The database.</param>
+    /// <param name="host">Where it is restored.</param>
+    /// <param name="whole">Whether it is a whole instance, with its accounts, settings and jobs.</param>
+    public static IReadOnlyList<string> DoesNotComeAlong(Database database, Host host, bool whole = false) => whole
+    ? [NetworkRules(database, host), Unprotected]
+    :
     [
         "Accounts and their rights that live in the instance, not in the database",
-        $"Network rules: {host.Id} must let in the clients of {database.Host}",
+        NetworkRules(database, host),
         "Engine settings of the instance (memory, log, parallelism)",
         "Scheduled jobs of the instance",
-        "Its protection: the restored database has no plan and no backup of its own until it is given one",
+        Unprotected,
     ];
+
+    private const string Unprotected = "Its protection: the restored database has no plan and no backup of its own until it is given one";
+
+    private static string NetworkRules(Database database, Host host) => $"Network rules: {host.Id} must let in the clients of {database.Host}";
 
     private static Precheck KeyCheck(Host host, string[] keys)
     {

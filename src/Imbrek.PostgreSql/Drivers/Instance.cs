@@ -268,7 +268,14 @@ internal sealed class Instance
     {
         var connection = new NpgsqlConnection(new NpgsqlConnectionStringBuilder
         {
-            Host = Socket, Port = Now.Port, Username = user, Database = database, Pooling = false, Timeout = 5, CommandTimeout = 60, ApplicationName = "imbrek",
+            Host = Socket,
+            Port = Now.Port,
+            Username = user,
+            Database = database,
+            Pooling = false,
+            Timeout = 5,
+            CommandTimeout = 60,
+            ApplicationName = "imbrek",
         }.ConnectionString);
         try
         {

@@ -317,7 +317,11 @@ internal sealed class LogDuty(
         {
             var branch = new System.Text.Json.Nodes.JsonObject
             {
-                ["id"] = timeline, ["parent"] = parent, ["forkPosition"] = at.Value, ["forkAt"] = Instants.Write(forkAt), ["startsAt"] = Instants.Write(startsAt),
+                ["id"] = timeline,
+                ["parent"] = parent,
+                ["forkPosition"] = at.Value,
+                ["forkAt"] = Instants.Write(forkAt),
+                ["startsAt"] = Instants.Write(startsAt),
             };
             await FleetParts.ChangeAsync(
                 [

@@ -25,6 +25,9 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
     public bool StopsAtPositions => true;
 
     /// <inheritdoc/>
+    public bool RestoresInstances => true;
+
+    /// <inheritdoc/>
     public string QueryHelp => "SQL, asked while it may only be read; false as its first answer fails the check";
 
     /// <inheritdoc/>

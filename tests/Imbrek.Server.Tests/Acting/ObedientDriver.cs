@@ -30,6 +30,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
 
     public bool StopsAtPositions => true;
 
+    public bool RestoresInstances => false;
+
     public string QueryHelp => "";
 
     public IRestoreDriver Restore => this;

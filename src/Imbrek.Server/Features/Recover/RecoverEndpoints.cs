@@ -116,6 +116,7 @@ internal static class RecoverEndpoints
             : CoverExplainer.Gaps(s, resolved, asOf, nearest.Before ?? target).FirstOrDefault(g => g.Span.Contains(target))?.Reasons ?? ["nothing reaches back that far"];
         var chosen = answer.Host is { } h ? s.Fleet.Hosts[h] : null;
         var objective = s.Objective;
+        var family = drivers.TryFor(d);
         return TypedResults.Ok(new WaysView(
             d.Id.Value,
             d.Name,
@@ -128,7 +129,7 @@ internal static class RecoverEndpoints
             answer.Best is { } best ? View(best, null) : null,
             [.. answer.Alternatives.Select(a => View(a, answer.Best))],
             chosen is null ? [] : [.. Prechecks.Of(s, chosen, answer.Best, resolved, asOf).Select(c => new PrecheckView(c.Name, c.Outcome, c.Detail))],
-            chosen is null ? [] : Prechecks.DoesNotComeAlong(d, chosen),
+            chosen is null ? [] : Prechecks.DoesNotComeAlong(d, chosen, family?.RestoresInstances ?? false),
             [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved)))],
             objective?.RpoSeconds,
             objective?.RtoSeconds,
@@ -138,8 +139,8 @@ internal static class RecoverEndpoints
             d.RedirectSeconds,
             answer.Best is { } b ? Runbook.Markdown(d, b, target, resolved) : "",
             answer.Best is { } c ? Runbook.Script(d, c, target) : "",
-            drivers.TryFor(d)?.StopsAtPositions ?? false,
-            drivers.TryFor(d)?.QueryHelp));
+            family?.StopsAtPositions ?? false,
+            family?.QueryHelp));
     }
 
     private static PathView View(RestorePath p, RestorePath? best) => new(

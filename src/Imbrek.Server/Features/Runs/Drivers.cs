@@ -16,6 +16,9 @@ internal interface IDriverFamily
     /// <summary>Whether it can stop a restore before a log position, exactly.</summary>
     bool StopsAtPositions { get; }
 
+    /// <summary>Whether what it calls a database is a whole instance, with its accounts, settings and jobs.</summary>
+    bool RestoresInstances { get; }
+
     /// <summary>What a query of an administrator's own may be, in words, for whoever writes one.</summary>
     string QueryHelp { get; }
 

@@ -69,7 +69,7 @@ describe('clusters', () => {
   it('adds what was looked at and names the field at fault', async () => {
     const asked = open({
       'POST /api/clusters/look': seen,
-      'POST /api/clusters': new Refusal(400, 'folder', 'must be the whole path of a folder'),
+      'POST /api/clusters': new Refusal(400, 'must be the whole path of a folder', 'folder'),
     });
     fireEvent.click(await screen.findByRole('button', { name: 'Add a cluster' }));
     fireEvent.change(screen.getByLabelText('Role'), { target: { value: 'keeper' } });
