@@ -46,6 +46,14 @@ trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
 
+healthy() { # healthy PORT PID: waits until a server answers, or has ended
+  for _ in $(seq 900); do
+    curl -fs "http://127.0.0.1:$1/healthz" >/dev/null 2>&1 && break
+    kill -0 "$2" 2>/dev/null || break
+    sleep 0.2
+  done
+}
+
 start_beside() { # in a process group of its own, so that all of it ends when this script does
   set -m
   "$@" &
@@ -108,11 +116,7 @@ IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
   "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
   --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
-for _ in $(seq 900); do
-  curl -fs "http://127.0.0.1:$port/healthz" >/dev/null 2>&1 && break
-  kill -0 "$demo" 2>/dev/null || break
-  sleep 0.2
-done
+healthy "$port" "$demo"
 
 # Beside the simulated world a demo of real clusters, which one spec looks at.
 pg_create clusters
@@ -122,11 +126,7 @@ IMBREK_CONNECTION=$(pg_connection clusters) IMBREK_WEB="$here/web/dist" IMBREK_C
   "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --clusters-folder "$cluster_home" \
   --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" >"$here/out/e2e-clusters.log" 2>&1 &
 real=$!
-for _ in $(seq 300); do
-  curl -fs "http://127.0.0.1:$second/healthz" >/dev/null 2>&1 && break
-  kill -0 "$real" 2>/dev/null || break
-  sleep 0.2
-done
+healthy "$second" "$real"
 (cd "$here/web" && IMBREK_URL="http://127.0.0.1:$port" IMBREK_CLUSTERS_URL="http://127.0.0.1:$second" npx playwright test >"$here/out/e2e.log" 2>&1)
 status=$?
 [ "$status" = 0 ] || cat "$here/out/e2e.log"

@@ -96,7 +96,7 @@ internal sealed class ClusterDemo : IGuest
             var (site, other) = c.Places;
             await adding.AddAsync(
                 new NewCluster.Request(
-                    c.Name, char.ToUpperInvariant(c.Name[0]) + c.Name[1..], "127.0.0.1", c.Port, "keeper", "postgres", "keeper", site, $"{c.Name}-{site}", $"{other}-shelf", other, Path.Combine(folder, $"{other}-shelf"), $"{other}-spare", Path.Combine(folder, $"{other}-spare"), "minutes", 512 << 20),
+                    c.Name, char.ToUpperInvariant(c.Name[0]) + c.Name[1..], "127.0.0.1", c.Port, "keeper", "postgres", "keeper", site, $"{c.Name}-{site}", $"{other}-shelf", other, Path.Combine(folder, $"{other}-shelf"), $"{other}-spare", Path.Combine(folder, $"{other}-spare"), "minutes", 512 << 20, null),
                 "demo",
                 cancel);
         }

@@ -39,6 +39,9 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     public Exception? Ended { get; private set; }
 
+    /// <summary>The longest that what was received has not been told, on this machine as busy as it is.</summary>
+    public Duration LongestWatch { get; private set; }
+
     public List<(int Timeline, int Parent, Lsn At)> Branches { get; } = [];
 
     public PostgreSqlBackupDriver Backup => new(this, SystemClock.Instance);
@@ -203,6 +206,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
             Keep(s);
         }
 
+        LongestWatch = Now is { } before ? Duration.Max(LongestWatch, now.At - before.At) : LongestWatch;
         Now = now;
         return Task.CompletedTask;
     }

@@ -11,6 +11,9 @@ namespace Imbrek.PostgreSql.Tests;
 /// <summary>Servers that protect a cluster: added, received from, restored, and killed meanwhile.</summary>
 public sealed class ServingTests : IAsyncLifetime
 {
+    /// <summary>How often the server is killed: ten times in the suite, twenty by <c>./imbrek restores</c>.</summary>
+    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 10;
+
     private const string Password = "not-to-be-seen-anywhere";
     private readonly string home = Directory.CreateTempSubdirectory("imbrek-serving").FullName;
     private TestCluster cluster = null!;
@@ -63,6 +66,7 @@ public sealed class ServingTests : IAsyncLifetime
         restoreFolder = Spare,
         objective = (string?)null,
         logRoomBytes = (long?)null,
+        backupBytesPerSecond = 20_000_000,
     };
 
     private async Task AddAsync()
@@ -137,6 +141,16 @@ public sealed class ServingTests : IAsyncLifetime
         var kept = new Npgsql.NpgsqlConnectionStringBuilder(server.ConnectionString);
         var dump = await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_dump"), ["-h", kept.Host!, "-p", $"{kept.Port}", "-U", kept.Username!, "-f", Path.Combine(home, "dump"), kept.Database!], default);
         Assert.DoesNotContain(Password, dump + await File.ReadAllTextAsync(Path.Combine(home, "dump")) + server.Said + await admin.GetTextAsync("/api/export/fleet") + await admin.GetTextAsync("/api/export/catalogue") + await admin.GetTextAsync("/api/clusters"), StringComparison.Ordinal);
+
+        // What is exported is read by the same readers as any fleet, and computed with.
+        var fleet = Core.Formats.FleetFile.Read(System.Text.Encoding.UTF8.GetBytes(await admin.GetTextAsync("/api/export/fleet")), "fleet");
+        Assert.Empty(fleet.Faults);
+        await ReceivedAsync();
+        var catalogue = Core.Formats.CatalogueFile.Read(System.Text.Encoding.UTF8.GetBytes(await admin.GetTextAsync("/api/export/catalogue")), "catalogue", fleet.Value!);
+        Assert.Empty(catalogue.Faults);
+        var subject = Core.Recovery.RecoverySubject.Of(fleet.Value!, fleet.Value!.Databases[0], catalogue.Value!.Of(new("harbour")));
+        var now = NodaTime.SystemClock.Instance.GetCurrentInstant();
+        Assert.True(Core.Recovery.Evaluator.RecoverableAt(subject, Core.Objectives.Loss.OfKind(Core.Objectives.LossKind.Host), now)[^1].To > now - NodaTime.Duration.FromSeconds(30));
         Assert.Contains("harbour-key", await File.ReadAllTextAsync(Path.Combine(home, "dump")), StringComparison.Ordinal);
     }
 
@@ -154,9 +168,9 @@ public sealed class ServingTests : IAsyncLifetime
         var run = await admin.RestoreAsync("harbour", latest, "aside");
         var random = new Random(3);
         using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(10));
-        for (var kills = 0; kills < 20; kills++)
+        for (var kills = 0; kills < Kills; kills++)
         {
-            if (kills == 10)
+            if (kills == Kills / 2)
             {
                 await admin.RunIsAsync(run, "held");
                 Assert.Equal(204, (await admin.PostAsync($"/api/runs/{run}/decide", new { choice = "release" })).Status);
@@ -208,6 +222,29 @@ public sealed class ServingTests : IAsyncLifetime
         Assert.True(gone.Elapsed.TotalSeconds < 10, $"another went on after {gone.Elapsed.TotalSeconds:0.0} s");
         Assert.Equal(fence + 1, await server.QueryAsync<long>("select fence from clusters"));
         Assert.Equal(0, await server.QueryAsync<long>("select count(*) from (select from_position, lag(to_position) over (order by from_position) as before from backup_sets where kind = 5) s where before is not null and before <> from_position"));
+    }
+
+    [Fact]
+    public async Task What_cannot_be_reached_is_said_at_once_as_a_finding_and_by_the_run_that_needed_it()
+    {
+        await AddAsync();
+        var run = await FullAsync();
+        await cluster.DownAsync();
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/findings?database=harbour")).GetProperty("rows").EnumerateArray().Any(f => f.GetProperty("code").GetString() == "log-not-received"), 15);
+        var (status, body) = await admin.PostAsync("/api/runs", new { plan = "minutes", task = "full", database = "harbour", outsideChain = false, at = (string?)null });
+        Assert.Equal(201, status);
+        Assert.NotEqual(run, body.GetProperty("id").GetString());
+        JsonElement seen = default;
+        await Eventually.Async(async () => (seen = await admin.GetAsync($"/api/runs/{body.GetProperty("id").GetString()}")).GetProperty("steps")[0].GetProperty("note").GetString()?.Contains("does not answer", StringComparison.Ordinal) == true, 60, () => seen.ToString());
+
+        // The log that came before is there, and its commits can be listed, whatever became of the cluster.
+        var at = (await admin.GetAsync("/api/clusters"))[0].GetProperty("coversTo").GetString()!;
+        Assert.True((await admin.GetAsync($"/api/databases/harbour/commits?at={at}")).GetArrayLength() > 0);
+        await cluster.UpAsync();
+        await ReceivedAsync();
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/findings?database=harbour")).GetProperty("rows").EnumerateArray().All(f => f.GetProperty("code").GetString() != "log-not-received"), 15);
     }
 
     private static int Postmasters(string folder) => Directory.EnumerateDirectories("/proc").Where(p => char.IsAsciiDigit(Path.GetFileName(p)[0])).Count(p =>

@@ -12,7 +12,8 @@ namespace Imbrek.PostgreSql.Cluster;
 /// <param name="Credential">The name of the credential; null where the cluster asks for none.</param>
 /// <param name="LogStore">The store its log is received into.</param>
 /// <param name="LogRoomBytes">How much log our slot may have the source keep before it is given up, so that it cannot fill the source.</param>
-internal sealed record ClusterSpec(string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes)
+/// <param name="BackupBytesPerSecond">How many bytes a second a base backup may take from it; null for as many as it can.</param>
+internal sealed record ClusterSpec(string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes, long? BackupBytesPerSecond = null)
 {
     /// <summary>The name of our slot at the source: lower case letters, digits and underscores, at most 63.</summary>
     public string Slot

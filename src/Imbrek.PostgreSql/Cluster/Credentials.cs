@@ -51,6 +51,3 @@ internal static class Credentials
         throw new CredentialException($"this server has no credential named '{name}': set IMBREK_CREDENTIAL_{name.ToUpperInvariant().Replace('-', '_').Replace('.', '_')}, or name it in the file of IMBREK_CREDENTIALS");
     }
 }
-
-/// <summary>A credential cannot be had; says its name and never its value.</summary>
-internal sealed class CredentialException(string message) : Exception(message);

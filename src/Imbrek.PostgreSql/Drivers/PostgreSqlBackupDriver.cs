@@ -80,7 +80,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             }
             else
             {
-                foreach (var (file, start) in Files(from, cluster, known, await SegmentsAsync(cluster, cancel)))
+                foreach (var (file, start) in Files(from, cluster.Database, known, await SegmentsAsync(cluster, cancel)))
                 {
                     if (!FolderStore.IsWhole(file))
                     {
@@ -161,12 +161,12 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
 
     /// <summary>The files of the log that a set lies in, in order.</summary>
     /// <exception cref="FileNotFoundException">One is missing.</exception>
-    public static IEnumerable<(string File, Lsn Start)> Files(FolderStore store, ClusterSpec cluster, BackupSet set, Segments segments)
+    public static IEnumerable<(string File, Lsn Start)> Files(FolderStore store, string cluster, BackupSet set, Segments segments)
     {
         store.MustBeHere();
         foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
         {
-            yield return (store.Segment(cluster.Database, segments, set.Branch, start)
+            yield return (store.Segment(cluster, segments, set.Branch, start)
                 ?? throw new FileNotFoundException($"{segments.NameOf(set.Branch, start)} is missing in store {store.Name}"), start);
         }
     }
@@ -257,6 +257,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
                     "--pgdata", pack, "--format", "tar", "--wal-method", "stream", "--checkpoint", "fast", "--manifest-checksums", "SHA256",
                     "--compress", spec.Compression switch { Compression.Off => "none", Compression.Light => "client-gzip:1", _ => "client-gzip:9" },
                     "--label", $"imbrek {call.Run:n}",
+                    .. cluster.BackupBytesPerSecond is { } rate ? ["--max-rate", (rate / 1024).ToString(CultureInfo.InvariantCulture)] : Array.Empty<string>(),
                 ],
                 cancel,
                 cluster.Credential is { } name ? Credentials.Of(name) : null);
@@ -348,7 +349,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
     {
         var bytes = 0L;
         LogReader? reader = null;
-        foreach (var (file, start) in Files(store, cluster, set, segments).ToArray())
+        foreach (var (file, start) in Files(store, cluster.Database, set, segments).ToArray())
         {
             if (FolderStore.IsWhole(file))
             {

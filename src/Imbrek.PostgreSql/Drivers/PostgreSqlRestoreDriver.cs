@@ -246,7 +246,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             var (set, store) = (book.Set(database, copy.Set) ?? throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not known any more", copy), book.Store(copy.Store));
             try
             {
-                foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster, set, segments))
+                foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster.Database, set, segments))
                 {
                     if (!brought.Add(segments.NameOf(set.Branch, start)))
                     {

@@ -25,17 +25,3 @@ internal interface ILogSink
     /// <param name="cancel">Gives up.</param>
     Task BranchAsync(int timeline, int parent, Lsn at, Instant forkAt, Instant startsAt, CancellationToken cancel);
 }
-
-/// <summary>How the receiving of a log stands.</summary>
-/// <param name="At">When this was seen, by this server's clock.</param>
-/// <param name="Timeline">The timeline.</param>
-/// <param name="Position">Received, and safe in its store, up to here.</param>
-/// <param name="SourcePosition">Written at the source up to here.</param>
-/// <param name="CoversTo">Everything committed up to this instant has been received; null while nothing is known.</param>
-/// <param name="KeptBytes">Bytes of log the source keeps for us.</param>
-/// <param name="Problem">Why it does not go on; null when it does.</param>
-/// <param name="System">The number by which the cluster knows itself.</param>
-internal sealed record Received(Instant At, int Timeline, long Position, long SourcePosition, Instant? CoversTo, long KeptBytes, string? Problem, string? System);
-
-/// <summary>Another process has taken the duty over.</summary>
-internal sealed class DutyLostException() : Exception("another process receives this log");

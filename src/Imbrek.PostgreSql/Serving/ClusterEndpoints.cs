@@ -19,7 +19,8 @@ namespace Imbrek.PostgreSql.Serving;
 internal static class ClusterEndpoints
 {
     private const int MostCommits = 200;
-    private static readonly Duration Around = Duration.FromSeconds(30);
+    private const long MostBytes = 512L << 20;
+    private static readonly Duration[] Around = [Duration.FromSeconds(2), Duration.FromSeconds(30)];
 
     public sealed record ClusterAddress(string Address, int Port, string User, string? SignInTo, string? Credential);
 
@@ -90,65 +91,79 @@ internal static class ClusterEndpoints
 
     private static async Task<Ok<Removed>> RemoveAsync(string id, NewCluster clusters, CancellationToken cancel) => TypedResults.Ok(new Removed(await clusters.RemoveAsync(id, cancel)));
 
-    /// <summary>Commits around an instant: read from the log in its store, wherever the cluster is by now.</summary>
-    private static Ok<IReadOnlyList<CommitView>> Commits(string id, string at, int? take, ClusterBook book, FleetState fleet)
+    /// <summary>Commits around an instant: read from the log in its store, wherever the cluster is by now. The nearest seconds first; further away only where those have too few.</summary>
+    private static Ok<IReadOnlyList<CommitView>> Commits(string id, string at, int? take, ClusterBook book, FleetState fleet, CancellationToken cancel)
     {
         var wanted = Premise.ReadInstant("at", at);
         var most = Math.Clamp(take ?? 40, 1, MostCommits);
-        var cluster = book.All.TryGetValue(id, out var known) ? known : throw new BadInputException("database", $"'{id}' is no cluster whose log is received", 404, "not-found");
-        var store = book.Store(new(cluster.LogStore));
-        BackupSet[] sets = [.. fleet[id].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo >= wanted - Around && s.CoversFrom <= wanted + Around && s.Copies.Any(c => c.Store.Value == cluster.LogStore && c.RemovedAt is null))];
-        var (before, after) = (new LinkedList<Commit>(), new List<Commit>());
+        if (!book.All.TryGetValue(id, out var cluster))
+        {
+            throw new BadInputException("database", $"'{id}' is no cluster whose log is received", 404, "not-found");
+        }
+
+        var found = new CommitsAround(wanted, most);
         try
         {
-            foreach (var group in sets.GroupBy(s => s.Branch))
+            var store = book.Store(new(cluster.LogStore));
+            foreach (var around in Around)
             {
-                Read(group.Key, [.. group]);
+                found.Clear();
+                BackupSet[] sets = [.. fleet[id].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo >= wanted - around && s.CoversFrom <= wanted + around && s.Copies.Any(c => c.Store.Value == cluster.LogStore && c.RemovedAt is null))];
+                foreach (var branch in sets.GroupBy(s => s.Branch))
+                {
+                    Read(store, cluster.Database, [.. branch], found, cancel);
+                }
+
+                if (found.Enough || sets.Sum(s => s.DataBytes) > MostBytes)
+                {
+                    break;
+                }
             }
         }
-        catch (Exception e) when (e is FileNotFoundException or LogBrokenException or DriverException or IOException)
+        catch (Exception e) when (e is LogBrokenException or DriverException or IOException)
         {
             throw new BadInputException("at", $"the log of that time cannot be read: {e.Message}", 409, "no-log");
         }
 
-        return TypedResults.Ok<IReadOnlyList<CommitView>>([.. before.Concat(after).Select(c => new CommitView(c.Position.Value, Written(c.At), Instant.FromUnixTimeMilliseconds((c.At.ToUnixTimeTicks() + NodaConstants.TicksPerMillisecond - 1) / NodaConstants.TicksPerMillisecond), c.Position.ToString(), c.Transaction, c.Name))]);
+        return TypedResults.Ok<IReadOnlyList<CommitView>>(
+        [
+            .. found.All.Select(c => new CommitView(
+                c.Position.Value,
+                NodaTime.Text.InstantPattern.ExtendedIso.Format(c.At),
+                Instant.FromUnixTimeMilliseconds((c.At.ToUnixTimeTicks() + NodaConstants.TicksPerMillisecond - 1) / NodaConstants.TicksPerMillisecond),
+                c.Position.ToString(),
+                c.Transaction,
+                c.Name)),
+        ]);
+    }
 
-        void Read(int branch, BackupSet[] of)
+    /// <summary>Reads the sets of a branch, in their order, one file after another.</summary>
+    private static void Read(FolderStore store, string cluster, BackupSet[] sets, CommitsAround found, CancellationToken cancel)
+    {
+        LogReader? reader = null;
+        var segments = new Segments(Size(store, cluster));
+        (string File, byte[] Content)? last = null;
+        foreach (var set in sets)
         {
-            LogReader? reader = null;
-            var segments = new Segments(Size(store, cluster.Database));
-            foreach (var set in of)
+            foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster, set, segments))
             {
-                foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster, set, segments))
+                cancel.ThrowIfCancellationRequested();
+                if (last?.File != file)
                 {
-                    var content = File.ReadAllBytes(file);
-                    var upTo = Math.Min(Math.Min(set.ToPosition - start.Value, segments.Bytes), content.Length);
-                    if (reader is null || reader.Position < start)
-                    {
-                        reader = new LogReader(segments, start) { OnCommit = Take };
-                    }
-
-                    if (start.Value + upTo > reader.Position.Value)
-                    {
-                        reader.Feed(content.AsSpan((int)(reader.Position.Value - start.Value), (int)(start.Value + upTo - reader.Position.Value)));
-                    }
+                    last = (file, File.ReadAllBytes(file));
                 }
-            }
-        }
 
-        void Take(Commit c)
-        {
-            if (c.At <= wanted)
-            {
-                before.AddLast(c);
-                if (before.Count > most)
+                var content = last.Value.Content;
+                var upTo = Math.Min(Math.Min(set.ToPosition - start.Value, segments.Bytes), content.Length);
+                if (reader is null || reader.Position < start)
                 {
-                    before.RemoveFirst();
+                    reader = new LogReader(segments, start) { OnCommit = found.Take };
                 }
-            }
-            else if (after.Count < most)
-            {
-                after.Add(c);
+
+                if (start.Value + upTo > reader.Position.Value)
+                {
+                    reader.Feed(content.AsSpan((int)(reader.Position.Value - start.Value), (int)(start.Value + upTo - reader.Position.Value)));
+                }
             }
         }
     }
@@ -156,5 +171,39 @@ internal static class ClusterEndpoints
     private static int Size(FolderStore store, string cluster) =>
         new DirectoryInfo(store.Log(cluster)).EnumerateFiles().Where(f => f.Name.Length == 24).Select(f => (int)f.Length).DefaultIfEmpty(16 << 20).Max();
 
-    private static string Written(Instant at) => NodaTime.Text.InstantPattern.ExtendedIso.Format(at);
+    /// <summary>The nearest commits on either side of an instant.</summary>
+    private sealed class CommitsAround(Instant wanted, int most)
+    {
+        private readonly Queue<Commit> before = [];
+        private readonly List<Commit> after = [];
+
+        public bool Enough => before.Count >= most;
+
+        public IEnumerable<Commit> All => before.Concat(after);
+
+        public void Clear()
+        {
+            before.Clear();
+            after.Clear();
+        }
+
+        public void Take(Commit c)
+        {
+            if (c.At > wanted)
+            {
+                if (after.Count < most)
+                {
+                    after.Add(c);
+                }
+
+                return;
+            }
+
+            before.Enqueue(c);
+            if (before.Count > most)
+            {
+                before.Dequeue();
+            }
+        }
+    }
 }

@@ -26,8 +26,9 @@ namespace Imbrek.PostgreSql.Serving;
 internal sealed class LogDuty(
     NpgsqlDataSource source, ClusterBook book, FleetState fleet, Peers peers, LiveEvents live, IGuest guest, Dispatcher dispatcher, IClock clock, ILogger<LogDuty> log) : BackgroundService
 {
-    private const int LeaseSeconds = 6;
-    private static readonly TimeSpan Look = TimeSpan.FromSeconds(2);
+    private const int LeaseSeconds = 5;
+    private const int LongestReason = 500;
+    private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
     private static readonly Duration FilesLooked = Duration.FromSeconds(30);
     private readonly NpgsqlDataSource source = source;
     private readonly ClusterBook book = book;
@@ -78,9 +79,9 @@ internal sealed class LogDuty(
 
                     if (work.IsCompleted)
                     {
-                        await work;
-                        stop.Dispose();
                         mine.Remove(database);
+                        stop.Dispose();
+                        await work;
                     }
                 }
             }
@@ -237,13 +238,16 @@ internal sealed class LogDuty(
         try
         {
             await new Sink(this, spec, fence).KeepAsync(
-                [], new Received(clock.GetCurrentInstant(), last?.Timeline ?? 1, last?.Position ?? 0, last?.SourcePosition ?? 0, last?.CoversTo, kept, InputBounds.Quote(why), last?.System), cancel);
+                [], new Received(clock.GetCurrentInstant(), last?.Timeline ?? 1, last?.Position ?? 0, last?.SourcePosition ?? 0, last?.CoversTo, kept, Shown(why), last?.System), cancel);
         }
         catch (Exception e) when (e is NpgsqlException or DutyLostException or TimeoutException or InvalidOperationException)
         {
             log.LogWarning("It cannot be kept either: {Reason}", e.Message);
         }
     }
+
+    /// <summary>A reason as it may be shown: bounded, on one line.</summary>
+    private static string Shown(string why) => string.Concat(why.Take(LongestReason).Select(c => char.IsControl(c) ? ' ' : c));
 
     /// <summary>Looks whether the files of the log are there that sets name: what is missing is said before somebody needs it.</summary>
     private async Task LookForFilesAsync(Sink sink, ClusterSpec spec, CancellationToken cancel)

@@ -22,6 +22,10 @@ internal sealed class NewCluster(
     private const string Engine = "postgresql-15";
     private const long LeastLogRoom = 64L << 20;
 
+    // What the engine's own tool takes.
+    private const long LeastRate = 32L << 10;
+    private const long MostRate = 1L << 30;
+
     /// <summary>What is added.</summary>
     /// <param name="Database">What the fleet calls the cluster.</param>
     /// <param name="Name">What people call it; null for the same.</param>
@@ -39,12 +43,13 @@ internal sealed class NewCluster(
     /// <param name="RestoreFolder">The folder for restored instances there; null where it is known.</param>
     /// <param name="Objective">The objective agreed; null for none.</param>
     /// <param name="LogRoomBytes">How much log the source may keep for us; null for a gibibyte.</param>
+    /// <param name="BackupBytesPerSecond">How many bytes a second a base backup may take; null for as many as it can.</param>
     public sealed record Request(
-        string Database, string? Name, string Address, int Port, string User, string? SignInTo, string? Credential, string Site, string? Host, string Store, string? StoreSite, string? Folder, string RestoreHost, string? RestoreFolder, string? Objective, long? LogRoomBytes);
+        string Database, string? Name, string Address, int Port, string User, string? SignInTo, string? Credential, string Site, string? Host, string Store, string? StoreSite, string? Folder, string RestoreHost, string? RestoreFolder, string? Objective, long? LogRoomBytes, long? BackupBytesPerSecond);
 
     /// <summary>How it is reached.</summary>
     /// <exception cref="BadInputException">Something is wrong by itself.</exception>
-    public static ClusterSpec SpecOf(string database, string address, int port, string user, string? signInTo, string? credential, string store, long? logRoomBytes)
+    public static ClusterSpec SpecOf(string database, string address, int port, string user, string? signInTo, string? credential, string store, long? logRoomBytes, long? backupBytesPerSecond = null)
     {
         Id("database", database);
         Word("address", address, 253);
@@ -70,7 +75,12 @@ internal sealed class NewCluster(
             throw new BadInputException("logRoomBytes", $"must be at least {LeastLogRoom:N0}");
         }
 
-        return new ClusterSpec(database, address, port, user, signInTo is { Length: > 0 } ? signInTo : "postgres", credential is { Length: > 0 } ? credential : null, store, logRoomBytes ?? 1L << 30);
+        if (backupBytesPerSecond is < LeastRate or > MostRate)
+        {
+            throw new BadInputException("backupBytesPerSecond", $"must lie between {LeastRate:N0} and {MostRate:N0}");
+        }
+
+        return new ClusterSpec(database, address, port, user, signInTo is { Length: > 0 } ? signInTo : "postgres", credential is { Length: > 0 } ? credential : null, store, logRoomBytes ?? 1L << 30, backupBytesPerSecond);
 
         static void Word(string member, string? text, int most)
         {
@@ -85,7 +95,7 @@ internal sealed class NewCluster(
     /// <exception cref="BadInputException">It cannot be; names the member at fault, and nothing is kept.</exception>
     public async Task<Discovered> AddAsync(Request r, string who, CancellationToken cancel)
     {
-        var spec = SpecOf(r.Database, r.Address, r.Port, r.User, r.SignInTo, r.Credential, r.Store, r.LogRoomBytes);
+        var spec = SpecOf(r.Database, r.Address, r.Port, r.User, r.SignInTo, r.Credential, r.Store, r.LogRoomBytes, r.BackupBytesPerSecond);
         Id("site", r.Site);
         Id("store", r.Store);
         Id("restoreHost", r.RestoreHost);

@@ -5,13 +5,6 @@ using NodaTime;
 
 namespace Imbrek.Server.State;
 
-/// <summary>Who finds something about databases beside the core's own rules, such as a family of engines about its clusters.</summary>
-internal interface IFindingSource
-{
-    /// <summary>What needs somebody about a database.</summary>
-    IEnumerable<Finding> Of(Database d, Instant at);
-}
-
 /// <summary>What needs somebody, of the whole fleet, in groups. Kept for a moment: the pages of one list are of one making.</summary>
 internal sealed class FindingsState(FleetState fleet, DesignedState designed, RunHealth health, IEnumerable<IFindingSource> further)
 {

@@ -21,6 +21,7 @@ const empty = {
   restoreHost: '',
   restoreFolder: '',
   objective: '',
+  rate: '',
 };
 
 const labels: Record<keyof typeof empty, [string, string]> = {
@@ -37,6 +38,7 @@ const labels: Record<keyof typeof empty, [string, string]> = {
   restoreHost: ['Host to restore on', 'where this server may start an engine'],
   restoreFolder: ['Folder for restored instances', 'whole path, on this server'],
   objective: ['Objective', 'empty for none yet'],
+  rate: ['Most a backup may take', 'MB a second; empty for all it can'],
 };
 
 /** Two steps: look at a cluster with what its role may see, then say where its copies go. */
@@ -68,6 +70,7 @@ export function AddCluster({ onAdded }: { onAdded: () => void }) {
             restoreFolder: said.restoreFolder || null,
             objective: said.objective || null,
             logRoomBytes: null,
+            backupBytesPerSecond: said.rate ? Math.round(Number(said.rate) * 1e6) : null,
           },
         }),
       ),
@@ -88,7 +91,7 @@ export function AddCluster({ onAdded }: { onAdded: () => void }) {
         setSaid({ ...said, [key]: e.target.value });
         if (key in reach) look.reset();
       }}
-      error={atFault === key}
+      error={atFault === (key === 'rate' ? 'backupBytesPerSecond' : key)}
       sx={{ width }}
     />
   );
@@ -132,6 +135,7 @@ export function AddCluster({ onAdded }: { onAdded: () => void }) {
           {field('restoreHost', 240)}
           {field('restoreFolder', 300)}
           {field('objective')}
+          {field('rate', 220)}
           <Button type="submit" variant="contained" disabled={add.isPending}>
             {add.isPending ? 'Adding…' : 'Add it'}
           </Button>
