@@ -173,7 +173,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         var moved = await Restore.ApplyLogsAsync(call, instance, logs, stop, _ => { }, default);
         await Restore.OpenAsync(call, instance, default);
         var checks = await Restore.CheckAsync(call, instance, moved.Reached!.Value, null, default);
-        var there = Instance.Find(Path.Combine(Instances, name))!.SignInAs("imbrek");
+        var there = Instance.Find(Path.Combine(Instances, name))!;
         await using (var connection = await there.OpenAsync("postgres", default))
         {
             var trail = await connection.RowsAsync("select xid from imbrek_trail order by n", r => r.GetInt64(0), default);

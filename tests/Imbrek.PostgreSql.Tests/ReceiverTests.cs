@@ -39,6 +39,13 @@ public class ReceiverTests
 
         // By at most one watch interval, as long as they really were, and the moment of the kill.
         Assert.True(exposed - really <= Duration.Max(LogReceiver.Watch, h.LongestWatch) + Duration.FromMilliseconds(500), $"exposed {exposed}, lost {really}, watched every {h.LongestWatch}");
+
+        // Without the cluster its log is read back and copied on all the same.
+        var call = new RunCall(Guid.NewGuid(), 1);
+        Assert.All(await h.Backup.ReadBackAsync(call, new("harbour"), [.. h.Sets.Select(s => new SetCopy(s.Id, new("shelf")))], default), t => Assert.True(t.Set!.Copies[0].State == CopyState.Good, t.Note));
+        var copied = await h.Backup.CopyAsync(call, new("harbour"), h.Sets.First(s => s.Kind == SetKind.Log).Id, new("hill"), null, default);
+        h.Keep(copied.Set!);
+        Assert.Equal(CopyState.Good, (await h.Backup.ReadBackAsync(call, new("harbour"), [new SetCopy(copied.Set!.Id, new("hill"))], default))[0].Set!.Copies.Single(c => c.Store.Value == "hill").State);
         Assert.True(moved.Reached >= h.Newest!.CoversTo - Duration.FromMilliseconds(1));
     }
 
@@ -162,7 +169,7 @@ public class ReceiverTests
         await h.Restore.ProvisionAsync(call, instance, default);
         await h.Restore.RestoreSetAsync(call, instance, new SetCopy(full.Id, new("shelf")), default);
         await h.Restore.ApplyLogsAsync(call, instance, [.. h.Sets.Where(s => s.Kind == SetKind.Log && s.ToPosition >= full.ToPosition && s.CoversTo > full.CoversTo).Select(s => new SetCopy(s.Id, new("shelf")))], new LogStop(h.Newest!.CoversTo), _ => { }, default);
-        await using (var connection = await Instance.Find(Path.Combine(h.Instances, "over"))!.SignInAs("imbrek").OpenAsync("postgres", default))
+        await using (var connection = await Instance.Find(Path.Combine(h.Instances, "over"))!.OpenAsync("postgres", default))
         {
             Assert.Equal([.. first.Select(t => t.Transaction), .. second.Select(t => t.Transaction)], await connection.RowsAsync("select xid from imbrek_trail order by n", r => r.GetInt64(0), default));
         }

@@ -101,6 +101,7 @@ public class RestoreTests
         RunCall call = default;
         var (trail, _, _) = await h.RestoreAsync(new LogStop(h.Newest!.CoversTo), "released", (i, c) => (made, call) = (i, c));
         Assert.Equal(told.Select(t => t.Transaction), trail);
+        Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute, File.GetUnixFileMode(Path.Combine(h.Instances, "released")));
         await h.Restore.ReleaseAsync(call, made!, default);
         await h.Restore.ReleaseAsync(call, made!, default);
         var instance = Instance.Find(Path.Combine(h.Instances, "released"))!;

@@ -1,4 +1,5 @@
 using Imbrek.Core.Drivers;
+using NodaTime;
 using Npgsql;
 using Npgsql.Replication;
 
@@ -100,6 +101,12 @@ internal static class Connections
 
         return (T)(await command.ExecuteScalarAsync(cancel))!;
     }
+
+    /// <summary>What the cluster's own clock says.</summary>
+    public static async Task<Instant> NowAsync(this NpgsqlConnection connection, CancellationToken cancel) => AtUtc(await connection.AskAsync<DateTime>("select clock_timestamp() at time zone 'utc'", cancel));
+
+    /// <summary>An instant that was asked for as a time in UTC.</summary>
+    public static Instant AtUtc(DateTime time) => Instant.FromDateTimeUtc(DateTime.SpecifyKind(time, DateTimeKind.Utc));
 
     /// <summary>Asks for rows.</summary>
     public static async Task<List<T>> RowsAsync<T>(this NpgsqlConnection connection, string sql, Func<NpgsqlDataReader, T> read, CancellationToken cancel)

@@ -107,13 +107,13 @@ internal static class Tools
         }
 
         var why = outlives && !errors.IsCompleted ? "" : (await errors).Trim();
-        var words2 = why.Length > 0 ? why : $"it ended with {process.ExitCode}";
+        var told = why.Length > 0 ? why : $"it ended with {process.ExitCode}";
         throw new DriverException(
-            words2.Contains("No space left", StringComparison.Ordinal) ? DriverProblem.NoRoom
-            : words2.Contains("could not connect", StringComparison.Ordinal) || words2.Contains("connection to server", StringComparison.Ordinal) || words2.Contains("server closed the connection", StringComparison.Ordinal)
-                || words2.Contains("could not receive data", StringComparison.Ordinal) || words2.Contains("the database system is", StringComparison.Ordinal) || words2.Contains("terminating connection", StringComparison.Ordinal) ? DriverProblem.Unreachable
+            told.Contains("No space left", StringComparison.Ordinal) ? DriverProblem.NoRoom
+            : told.Contains("could not connect", StringComparison.Ordinal) || told.Contains("connection to server", StringComparison.Ordinal) || told.Contains("server closed the connection", StringComparison.Ordinal)
+                || told.Contains("could not receive data", StringComparison.Ordinal) || told.Contains("the database system is", StringComparison.Ordinal) || told.Contains("terminating connection", StringComparison.Ordinal) ? DriverProblem.Unreachable
             : DriverProblem.Refused,
-            $"{Path.GetFileName(program)}: {words2}");
+            $"{Path.GetFileName(program)}: {told}");
 
         static async Task<string> Collect(StreamReader from)
         {

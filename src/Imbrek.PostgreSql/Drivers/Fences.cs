@@ -14,7 +14,7 @@ internal static class Fences
     /// <exception cref="DriverException">A higher fence has been heard of.</exception>
     public static void Hear(string file, RunCall call)
     {
-        Directory.CreateDirectory(Path.GetDirectoryName(file)!);
+        Directory.CreateDirectory(Path.GetDirectoryName(file)!, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         FileStream stream;
         try
         {

@@ -1,6 +1,4 @@
 using System.Globalization;
-using System.Security.Cryptography;
-using System.Text;
 using System.Text.Json;
 using Imbrek.Core.Drivers;
 using Imbrek.PostgreSql.Cluster;
@@ -16,15 +14,20 @@ namespace Imbrek.PostgreSql.Drivers;
 internal sealed class Instance
 {
     private const double StopSeconds = 60;
+
+    /// <summary>The kernel takes 107 letters for the path of a socket; its name has up to 15.</summary>
+    private const int LongestFolder = 107 - 16;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(150);
 
     private readonly string folder;
+    private string? firstRole;
 
     private Instance(string folder, State now) => (this.folder, Now) = (folder, now);
 
     /// <summary>What is known of it, kept beside its data before anybody is told.</summary>
     /// <param name="Owner">The run that made it.</param>
     /// <param name="Port">Its port.</param>
+    /// <param name="Role">The role by which Imbrek knows the cluster.</param>
     /// <param name="Restored">The full that lies in it; null before.</param>
     /// <param name="StoppedAt">What it was brought forward to, as asked; null before.</param>
     /// <param name="Reached">The instant it reached; null before.</param>
@@ -34,7 +37,7 @@ internal sealed class Instance
     /// <param name="Promoted">Whether its recovery is over for good.</param>
     /// <param name="LastCommit">The newest commit in what was restored, ticks of the Unix epoch; null before.</param>
     /// <param name="Begun">Whether its engine has been started since: it cannot be sent elsewhere any more.</param>
-    public sealed record State(Guid Owner, int Port, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false);
+    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false);
 
     public State Now { get; private set; }
 
@@ -44,8 +47,8 @@ internal sealed class Instance
     /// <summary>The log it is brought forward with.</summary>
     public string Log => Path.Combine(folder, "log");
 
-    /// <summary>Where its socket is: short, for the kernel takes no long names.</summary>
-    public string Socket => Path.Combine(Path.GetTempPath(), $"imbrek-{Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(folder)))[..12]}");
+    /// <summary>Where its socket is: in its own folder, which nobody but its owner may enter.</summary>
+    public string Socket => folder;
 
     private string Told => Path.Combine(folder, "server.log");
 
@@ -61,12 +64,16 @@ internal sealed class Instance
     }
 
     /// <summary>Makes an empty one.</summary>
-    public static async Task<Instance> MakeAsync(string folder, Guid owner, CancellationToken cancel)
+    public static async Task<Instance> MakeAsync(string folder, Guid owner, string role, CancellationToken cancel)
     {
-        Directory.CreateDirectory(folder, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        if (folder.Length > LongestFolder)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{folder} is too long for a socket in it by {folder.Length - LongestFolder} letters: choose a shorter name");
+        }
+
         using var free = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
         free.Start();
-        var made = new Instance(folder, new State(owner, ((System.Net.IPEndPoint)free.LocalEndpoint).Port));
+        var made = new Instance(folder, new State(owner, ((System.Net.IPEndPoint)free.LocalEndpoint).Port, role));
         free.Stop();
         await made.KeepAsync(made.Now, cancel);
         return made;
@@ -85,7 +92,9 @@ internal sealed class Instance
         var file = Path.Combine(Data, "postmaster.pid");
         try
         {
-            return File.Exists(file) && int.TryParse(File.ReadLines(file).First(), NumberStyles.None, CultureInfo.InvariantCulture, out var pid) && Directory.Exists($"/proc/{pid}");
+            return File.Exists(file) && int.TryParse(File.ReadLines(file).First(), NumberStyles.None, CultureInfo.InvariantCulture, out var pid)
+                // Another process may have the number by now.
+                && Directory.Exists($"/proc/{pid}") && File.ReadAllText($"/proc/{pid}/cmdline").Contains(Data, StringComparison.Ordinal);
         }
         catch (Exception e) when (e is IOException or InvalidOperationException)
         {
@@ -169,11 +178,6 @@ internal sealed class Instance
     public async Task RemoveAsync(CancellationToken cancel)
     {
         await StopAsync("immediate", cancel);
-        if (Directory.Exists(Socket))
-        {
-            Directory.Delete(Socket, recursive: true);
-        }
-
         // Under another name first: what is half removed is never found.
         var going = $"{folder}.{Guid.NewGuid():n}";
         Directory.Move(folder, going);
@@ -230,14 +234,12 @@ internal sealed class Instance
         }
     }
 
-    private string? firstRole;
-
     /// <summary>The name of the role that the cluster was made with; its number is always 10.</summary>
     private async Task<string> FirstRoleAsync(CancellationToken cancel)
     {
         if (firstRole is null)
         {
-            foreach (var guess in new[] { signsInAs, "postgres" }.OfType<string>())
+            foreach (var guess in new[] { Now.Role, "postgres" })
             {
                 try
                 {
@@ -253,15 +255,6 @@ internal sealed class Instance
         }
 
         return firstRole ?? throw new DriverException(DriverProblem.Refused, "no role of the restored cluster is known");
-    }
-
-    private string? signsInAs;
-
-    /// <summary>The role by which Imbrek knows the cluster.</summary>
-    public Instance SignInAs(string role)
-    {
-        signsInAs = role;
-        return this;
     }
 
     private async Task<NpgsqlConnection> ConnectAsync(string user, string database, CancellationToken cancel)
@@ -292,7 +285,6 @@ internal sealed class Instance
     /// <summary>Its settings: those of its source, and over them what makes it one that stands aside.</summary>
     private async Task SettleAsync(IReadOnlyList<string> more, string listen, CancellationToken cancel)
     {
-        Directory.CreateDirectory(Socket, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         var hba = Path.Combine(Data, "pg_hba_aside.conf");
         await File.WriteAllTextAsync(hba, "# Written by Imbrek: who can reach the socket may in, and nobody else.\nlocal all all trust\n", cancel);
         var main = Path.Combine(Data, "postgresql.conf");
@@ -342,7 +334,6 @@ internal sealed class Instance
         File.Delete(Path.Combine(Data, "postmaster.pid"));
         await File.WriteAllTextAsync(Told, "", cancel);
         await Tools.GiveToEngineAsync(folder, cancel);
-        await Tools.GiveToEngineAsync(Socket, cancel);
         await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-l", Told, "-W", "start"], cancel, asEngine: true, outlives: true);
 
         // It says that it runs a moment after it was started.

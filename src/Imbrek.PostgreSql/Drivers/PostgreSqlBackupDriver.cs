@@ -80,7 +80,8 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             }
             else
             {
-                foreach (var (file, start) in Files(from, cluster.Database, known, await SegmentsAsync(cluster, cancel)))
+                await target.CopyLogMarksAsync(from, cluster.Database, cancel);
+                foreach (var (file, start) in from.LogFiles(cluster.Database, known))
                 {
                     if (!FolderStore.IsWhole(file))
                     {
@@ -109,7 +110,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
     /// <inheritdoc/>
     public async Task<IReadOnlyList<Taken>> ReadBackAsync(RunCall call, Id<Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel)
     {
-        var (cluster, results, segments) = (book.Cluster(database), new List<Taken>(), (Segments?)null);
+        var (cluster, results) = (book.Cluster(database), new List<Taken>());
         foreach (var copy in copies)
         {
             var (set, store, began) = (Known(database, copy.Set), book.Store(copy.Store), Stopwatch.GetTimestamp());
@@ -124,8 +125,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
                 }
                 else
                 {
-                    segments ??= await SegmentsAsync(cluster, cancel);
-                    bytes = await ReadLogAsync(store, cluster, set, segments.Value, cancel);
+                    bytes = await ReadLogAsync(store, cluster.Database, set, cancel);
                 }
             }
             catch (Exception e) when (e is InvalidDataException or LogBrokenException or FileNotFoundException or DirectoryNotFoundException)
@@ -157,25 +157,6 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         return found.All(f => f.Passed)
             ? (string.Join("; ", found.Select(f => f.Detail)), new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, bytes))
             : throw new DriverException(DriverProblem.Refused, string.Join("; ", found.Where(f => !f.Passed).Select(f => f.Detail)));
-    }
-
-    /// <summary>The files of the log that a set lies in, in order.</summary>
-    /// <exception cref="FileNotFoundException">One is missing.</exception>
-    public static IEnumerable<(string File, Lsn Start)> Files(FolderStore store, string cluster, BackupSet set, Segments segments)
-    {
-        store.MustBeHere();
-        foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
-        {
-            yield return (store.Segment(cluster, segments, set.Branch, start)
-                ?? throw new FileNotFoundException($"{segments.NameOf(set.Branch, start)} is missing in store {store.Name}"), start);
-        }
-    }
-
-    /// <summary>How a cluster's log is cut, as it says itself.</summary>
-    public static async Task<Segments> SegmentsAsync(ClusterSpec cluster, CancellationToken cancel)
-    {
-        await using var connection = await Connections.OpenAsync(cluster, cancel);
-        return await SegmentsAsync(connection, cancel);
     }
 
     /// <summary>How a cluster's log is cut, as it says itself.</summary>
@@ -240,7 +221,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         {
             segments = await SegmentsAsync(connection, cancel);
             size = await connection.AskAsync<long>("select sum(pg_database_size(oid))::bigint from pg_database", cancel);
-            before = Instant.FromDateTimeUtc(DateTime.SpecifyKind(await connection.AskAsync<DateTime>("select clock_timestamp() at time zone 'utc'", cancel), DateTimeKind.Utc));
+            before = await connection.NowAsync(cancel);
         }
 
         var pack = Path.Combine(staging, "pack");
@@ -267,7 +248,6 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             Directory.Delete(staging, recursive: true);
             throw e is CredentialException c ? new DriverException(DriverProblem.Refused, c.Message) : e is IOException io ? Outside(io, store) : e;
         }
-
         finally
         {
             await taken.CancelAsync();
@@ -345,11 +325,10 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         Copies = [new BackupCopy(new(spec.Store), Instants.Parse(kept.FinishedAt), null, null, kept.StoredBytes, CopyState.Good)],
     };
 
-    private static async Task<long> ReadLogAsync(FolderStore store, ClusterSpec cluster, BackupSet set, Segments segments, CancellationToken cancel)
+    private static async Task<long> ReadLogAsync(FolderStore store, string cluster, BackupSet set, CancellationToken cancel)
     {
-        var bytes = 0L;
-        LogReader? reader = null;
-        foreach (var (file, start) in Files(store, cluster.Database, set, segments).ToArray())
+        var (bytes, walk) = (0L, new LogWalk(store.LogSegments(cluster)));
+        foreach (var (file, start) in store.LogFiles(cluster, set))
         {
             if (FolderStore.IsWhole(file))
             {
@@ -357,14 +336,13 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             }
 
             var content = await ReadAsync(file, cancel);
-            reader ??= new LogReader(segments, start);
-            reader.Feed(content.AsSpan(0, (int)Math.Min(content.Length, Math.Max(0, set.ToPosition - start.Value))));
+            walk.Take(set, start, content);
             bytes += content.Length;
         }
 
-        return reader is null || reader.Position.Value < set.ToPosition && set.ToPosition > set.FromPosition
-            ? throw new LogBrokenException(reader?.Position ?? default, $"the log in {store.Name} ends before {new Lsn(set.ToPosition)}")
-            : bytes;
+        return walk.Position is { } end && (end.Value >= set.ToPosition || set.ToPosition == set.FromPosition)
+            ? bytes
+            : throw new LogBrokenException(walk.Position ?? default, $"the log in {store.Name} ends before {new Lsn(set.ToPosition)}");
     }
 
     /// <summary>Reads a file of the log, which may be written to meanwhile.</summary>
@@ -395,9 +373,10 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
                     Directory.Delete(going, recursive: true);
                 }
             }
-            else if (store.Here && new Segments(SegmentBytesIn(store, cluster)) is { Bytes: > 0 } segments)
+            else if (Directory.Exists(store.Log(cluster.Database)))
             {
                 // A file goes with the set that its last byte belongs to.
+                var segments = store.LogSegments(cluster.Database);
                 foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
                 {
                     if (start.Value + segments.Bytes <= set.ToPosition && store.Segment(cluster.Database, segments, set.Branch, start) is { } file && FolderStore.IsWhole(file))
@@ -412,10 +391,6 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
 
         return results;
     }
-
-    /// <summary>Bytes of a file of the log, as one that was closed shows; 0 when there is none.</summary>
-    private static int SegmentBytesIn(FolderStore store, ClusterSpec cluster) =>
-        Directory.Exists(store.Log(cluster.Database)) && Directory.EnumerateFiles(store.Log(cluster.Database)).FirstOrDefault(f => Path.GetFileName(f).Length == 24) is { } whole ? (int)new FileInfo(whole).Length : 0;
 
     private BackupSet Known(Id<Database> database, Id<BackupSet> set) =>
         book.Set(database, set) ?? throw new DriverException(DriverProblem.Refused, $"there is no set {set} of {database}");

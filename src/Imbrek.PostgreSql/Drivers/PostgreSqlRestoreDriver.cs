@@ -33,7 +33,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         try
         {
             Fences.Hear(Path.Combine(folder, "fence"), call);
-            await Instance.MakeAsync(folder, instance.Owner, cancel);
+            await Instance.MakeAsync(folder, instance.Owner, book.Cluster(instance.Database).User, cancel);
         }
         catch (Exception e) when (e is IOException or UnauthorizedAccessException)
         {
@@ -87,7 +87,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     /// <inheritdoc/>
     public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, LogStop? stop, Action<int> applied, CancellationToken cancel)
     {
-        var (there, began, cluster) = (Require(call, instance), Stopwatch.GetTimestamp(), book.Cluster(instance.Database));
+        var (there, began) = (Require(call, instance), Stopwatch.GetTimestamp());
         var asked = $"{stop?.At} {stop?.Before} {logs[^1].Set}";
         if (there.Now.StoppedAt == asked)
         {
@@ -102,8 +102,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             await UnpackAsync(there, instance, new SetCopy(restored.Id, restored.Copies.First(c => c.RemovedAt is null && c.State != CopyState.Damaged).Store), cancel);
         }
 
-        var segments = new Segments(SegmentBytes(there.Data));
-        var bytes = await BringAsync(there, cluster, instance.Database, logs, segments, cancel);
+        var (segments, bytes) = await BringAsync(there, instance.Database, logs, cancel);
         if (stop is { Before: null, At: var at } && there.Now.LastCommit is { } ticks && Instant.FromUnixTimeTicks(ticks) > at)
         {
             throw new DriverException(DriverProblem.Refused, $"{restored.Id} ends with a commit of {Instant.FromUnixTimeTicks(ticks)}, a moment after what is wanted: ask for an instant behind it, or for the full before");
@@ -119,7 +118,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             },
             cancel);
         var from = restored.ToPosition;
-        var position = await PausedAsync(there.SignInAs(cluster.User), at => applied((int)(logs.Count * Math.Clamp((at.Value - from) / (double)Math.Max(1, (next?.Position ?? last).Value - from), 0, 1))), cancel);
+        var position = await PausedAsync(there, at => applied((int)(logs.Count * Math.Clamp((at.Value - from) / (double)Math.Max(1, (next?.Position ?? last).Value - from), 0, 1))), cancel);
 
         // What it holds is told by where its engine stands: everything up to the first commit it has not replayed.
         var (after, _, _, _) = await StopAsync(there, instance.Database, restored, logs, new LogStop(Instant.MinValue, position.Value), segments, cancel);
@@ -133,7 +132,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     /// <inheritdoc/>
     public async Task<Moved> OpenAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
-        var (there, began, cluster) = (Require(call, instance), Stopwatch.GetTimestamp(), book.Cluster(instance.Database));
+        var (there, began) = (Require(call, instance), Stopwatch.GetTimestamp());
         if (there.Now.Restored is not { } full)
         {
             throw new DriverException(DriverProblem.Refused, "there is nothing restored");
@@ -149,7 +148,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             await there.UpAsync(cancel);
         }
 
-        var position = await PausedAsync(there.SignInAs(cluster.User), _ => { }, cancel);
+        var position = await PausedAsync(there, _ => { }, cancel);
         if (there.Now.Reached is null)
         {
             var covers = book.Set(instance.Database, new(full))!.CoversTo;
@@ -162,7 +161,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     /// <inheritdoc/>
     public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel)
     {
-        var (there, cluster) = (Require(call, instance).SignInAs(book.Cluster(instance.Database).User), book.Cluster(instance.Database));
+        var (there, cluster) = (Require(call, instance), book.Cluster(instance.Database));
         await there.UpAsync(cancel);
         await using var connection = await there.OpenAsync(null, cancel);
         var (at, state) = (await connection.AskAsync<string>("select pg_last_wal_replay_lsn()::text", cancel), await connection.AskAsync<string>("select pg_get_wal_replay_pause_state()", cancel));
@@ -187,7 +186,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     /// <inheritdoc/>
     public async Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
-        var (there, began) = (Require(call, instance).SignInAs(book.Cluster(instance.Database).User), Stopwatch.GetTimestamp());
+        var (there, began) = (Require(call, instance), Stopwatch.GetTimestamp());
         if (!there.Now.Released)
         {
             await there.ReleaseAsync(cancel);
@@ -232,21 +231,19 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         return there;
     }
 
-    /// <summary>Bytes of a file of the log, as the restored cluster's own are.</summary>
-    private static int SegmentBytes(string data) =>
-        (int)new DirectoryInfo(Path.Combine(data, "pg_wal")).EnumerateFiles().Where(f => f.Name.Length == 24).Select(f => f.Length).DefaultIfEmpty(16 << 20).Max();
-
     /// <summary>Brings the log to the instance, reading back what is brought.</summary>
-    private async Task<long> BringAsync(Instance there, ClusterSpec cluster, Id<Database> database, IReadOnlyList<SetCopy> logs, Segments segments, CancellationToken cancel)
+    private async Task<(Segments Segments, long Bytes)> BringAsync(Instance there, Id<Database> database, IReadOnlyList<SetCopy> logs, CancellationToken cancel)
     {
         Directory.CreateDirectory(there.Log);
+        Segments segments = default;
         var (bytes, brought) = (0L, new HashSet<string>());
         foreach (var copy in logs)
         {
             var (set, store) = (book.Set(database, copy.Set) ?? throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not known any more", copy), book.Store(copy.Store));
             try
             {
-                foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster.Database, set, segments))
+                segments = store.LogSegments(database.Value);
+                foreach (var (file, start) in store.LogFiles(database.Value, set))
                 {
                     if (!brought.Add(segments.NameOf(set.Branch, start)))
                     {
@@ -264,7 +261,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
                     await File.WriteAllBytesAsync(Path.Combine(there.Log, segments.NameOf(set.Branch, start)), content, cancel);
                 }
 
-                foreach (var history in Directory.EnumerateFiles(store.Log(cluster.Database), "*.history"))
+                foreach (var history in Directory.EnumerateFiles(store.Log(database.Value), "*.history"))
                 {
                     File.Copy(history, Path.Combine(there.Log, Path.GetFileName(history)), overwrite: true);
                 }
@@ -283,7 +280,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             }
         }
 
-        return bytes;
+        return (segments, bytes);
     }
 
     /// <summary>Finds where to stop in the log that was brought: the first commit that must not be in it, or, where there is none, the last whole record.</summary>
@@ -302,69 +299,41 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         };
         Commit? next = null;
         long? trail = null;
-        LogReader? reader = null;
-        var (last, timeline) = (new Lsn(restored.ToPosition), sets[^1].Branch);
-        foreach (var set in sets.Skip(first))
+        var walk = new LogWalk(segments, c =>
         {
-            foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
+            if (c.Position.Value < restored.ToPosition || next is not null)
             {
-                var content = (await File.ReadAllBytesAsync(Path.Combine(there.Log, segments.NameOf(set.Branch, start)), cancel)).AsMemory();
-                if (reader is null || start > reader.Position || timeline != set.Branch || start.Value + segments.Bytes <= reader.Position.Value)
-                {
-                    if (reader is not null && start.Value + segments.Bytes <= reader.Position.Value && timeline == set.Branch)
-                    {
-                        continue;
-                    }
-
-                    timeline = set.Branch;
-                    reader = new LogReader(segments, start)
-                    {
-                        OnCommit = c =>
-                        {
-                            if (c.Position.Value < restored.ToPosition || next is not null)
-                            {
-                                return;
-                            }
-
-                            if (stop is { } s && (s.Before is { } before ? c.Position.Value >= before : c.At > s.At))
-                            {
-                                next = c;
-                            }
-                            else if (Trail.NumberOf(c.Name) is { } number)
-                            {
-                                trail = number;
-                            }
-                        },
-                    };
-                }
-
-                var upTo = Math.Min(set.ToPosition, start.Value + segments.Bytes);
-                var from = reader.Position.Value;
-                if (upTo > from)
-                {
-                    try
-                    {
-                        reader.Feed(content.Span[(int)(from - start.Value)..(int)(upTo - start.Value)]);
-                    }
-                    catch (LogBrokenException e)
-                    {
-                        throw new DriverException(DriverProblem.CopyDamaged, $"{set.Id}: {e.Message}", logs.First(l => l.Set == set.Id));
-                    }
-                }
-
-                if (next is not null)
-                {
-                    break;
-                }
+                return;
             }
 
-            if (next is not null)
+            if (stop is { } s && (s.Before is { } before ? c.Position.Value >= before : c.At > s.At))
             {
-                break;
+                next = c;
+            }
+            else if (Trail.NumberOf(c.Name) is { } number)
+            {
+                trail = number;
+            }
+        });
+        (string Name, byte[] Content) file = ("", []);
+        foreach (var (set, start) in sets.Skip(first).SelectMany(s => segments.Over(new(s.FromPosition!.Value), new(s.ToPosition)).Select(at => (s, at))).TakeWhile(_ => next is null))
+        {
+            if (segments.NameOf(set.Branch, start) is var name && name != file.Name)
+            {
+                file = (name, await File.ReadAllBytesAsync(Path.Combine(there.Log, name), cancel));
+            }
+
+            try
+            {
+                walk.Take(set, start, file.Content);
+            }
+            catch (LogBrokenException e)
+            {
+                throw new DriverException(DriverProblem.CopyDamaged, $"{set.Id}: {e.Message}", logs.First(l => l.Set == set.Id));
             }
         }
 
-        return (next, reader?.Last?.Position ?? last, sets[^1].Branch, trail);
+        return (next, walk.Last?.Position ?? new Lsn(restored.ToPosition), sets[^1].Branch, trail);
     }
 
     /// <summary>Waits until its recovery stands still; gives the position it has replayed up to.</summary>

@@ -16,9 +16,6 @@ namespace Imbrek.PostgreSql.Log;
 /// </remarks>
 internal sealed class LogReader
 {
-    /// <summary>The prefix by which a message in the log names the commit of its transaction.</summary>
-    public const string NamePrefix = "imbrek";
-
     private const int PageBytes = 8192;
     private const int ShortHeader = 24;
     private const int LongHeader = 40;

@@ -42,7 +42,6 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private long kept;
     private Instant? covers;
     private Instant? commitWritten;
-    private string? system;
     private Growing? growing;
     private readonly List<(string Partial, string Sum)> closing = [];
     private readonly IncrementalHash sum = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
@@ -59,14 +58,17 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         try
         {
             store.MustBeHere();
-            Directory.CreateDirectory(store.Log(cluster.Database));
             await using var watch = await Connections.OpenAsync(cluster, cancel);
             segments = await PostgreSqlBackupDriver.SegmentsAsync(watch, cancel);
             var restart = await SlotAsync(watch, cancel);
             await LookAsync(watch, cancel);
             await using var log = await Connections.OpenForLogAsync(cluster, Application, cancel);
             var identity = await log.IdentifySystem(cancel);
-            await MustBeTheSameAsync(identity.SystemId, cancel);
+            if (await store.BeginLogAsync(cluster.Database, identity.SystemId, segments, cancel) is var lies && lies != identity.SystemId)
+            {
+                throw new DriverException(DriverProblem.Refused, $"another cluster answers at {cluster.Address}:{cluster.Port}: it calls itself {identity.SystemId}, the log in store {store.Name} is of {lies}");
+            }
+
             timeline = (int)identity.Timeline;
             var newest = sink.Newest;
             if (newest is not null && newest.Branch < timeline)
@@ -164,22 +166,6 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         return Lsn.Parse((string)(await make.ExecuteScalarAsync(cancel))!);
     }
 
-    /// <summary>The cluster must be the one whose log lies in the store.</summary>
-    private async Task MustBeTheSameAsync(string answers, CancellationToken cancel)
-    {
-        var mark = Path.Combine(store.Log(cluster.Database), "system");
-        if (!File.Exists(mark))
-        {
-            await FolderStore.WriteWholeAsync(mark, System.Text.Encoding.ASCII.GetBytes(answers), cancel);
-        }
-
-        system = await File.ReadAllTextAsync(mark, cancel);
-        if (system != answers)
-        {
-            throw new DriverException(DriverProblem.Refused, $"another cluster answers at {cluster.Address}:{cluster.Port}: it calls itself {answers}, the log in store {store.Name} is of {system}");
-        }
-    }
-
     /// <summary>The cluster goes on in a new timeline: what is left of the old one is received, and where it was left becomes known.</summary>
     private async Task<BackupSet?> ChangeAsync(NpgsqlConnection watch, BackupSet newest, CancellationToken cancel)
     {
@@ -187,7 +173,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         await FolderStore.WriteWholeAsync(Path.Combine(store.Log(cluster.Database), Segments.HistoryOf(timeline)), System.Text.Encoding.UTF8.GetBytes(text), cancel);
         var forks = text.Split('\n').Select(l => l.Split('\t', StringSplitOptions.TrimEntries)).Where(p => p.Length >= 2 && int.TryParse(p[0], NumberStyles.None, CultureInfo.InvariantCulture, out _))
             .Select(p => (Timeline: int.Parse(p[0], CultureInfo.InvariantCulture), At: Lsn.Parse(p[1]))).ToArray();
-        var now = await NowAtAsync(watch, cancel);
+        var now = await watch.NowAsync(cancel);
         var next = timeline;
         foreach (var (left, at) in forks.Where(f => f.Timeline >= newest.Branch))
         {
@@ -237,7 +223,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         var start = segments.StartOf(from);
         (written, flushed, told, reader, commitWritten) = (start, from, from, Reader(start), null);
         marks.Clear();
-        growing = new Growing(from, known ?? Floor(await NowAtAsync(watch, cancel)), Stopwatch.GetTimestamp());
+        growing = new Growing(from, known ?? Floor(await watch.NowAsync(cancel)), Stopwatch.GetTimestamp());
         covers = known;
         using var both = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         var ticking = TickAsync(watch, log, both.Token);
@@ -415,7 +401,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         command.Parameters.AddWithValue(cluster.Slot);
         await using var read = await command.ExecuteReaderAsync(cancel);
         await read.ReadAsync(cancel);
-        var (at, position) = (Instant.FromDateTimeUtc(DateTime.SpecifyKind(read.GetDateTime(0), DateTimeKind.Utc)), Lsn.Parse(read.GetString(1)));
+        var (at, position) = (Connections.AtUtc(read.GetDateTime(0)), Lsn.Parse(read.GetString(1)));
         lock (gate)
         {
             marks.Enqueue((position, Floor(at)));
@@ -432,7 +418,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         lock (gate)
         {
             var at = Floor(clock.GetCurrentInstant());
-            now = new Received(at, timeline, flushed.Value, Math.Max(source.Value, flushed.Value), covers, kept, null, system);
+            now = new Received(at, timeline, flushed.Value, Math.Max(source.Value, flushed.Value), covers, kept, null);
             if (growing is { } g && covers is { } to && to > g.CoversFrom)
             {
                 set = new BackupSet
@@ -459,9 +445,6 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         await sink.KeepAsync(set is null ? [] : [set], now, cancel);
         told = set is null ? told : new(set.ToPosition);
     }
-
-    private static async Task<Instant> NowAtAsync(NpgsqlConnection watch, CancellationToken cancel) =>
-        Instant.FromDateTimeUtc(DateTime.SpecifyKind(await watch.AskAsync<DateTime>("select clock_timestamp() at time zone 'utc'", cancel), DateTimeKind.Utc));
 
     private DriverException Outside(Exception e) => e.Message.Contains("No space left", StringComparison.Ordinal)
         ? new(DriverProblem.NoRoom, $"store {store.Name} is full: {e.Message}")

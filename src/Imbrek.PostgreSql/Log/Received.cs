@@ -10,5 +10,4 @@ namespace Imbrek.PostgreSql.Log;
 /// <param name="CoversTo">Everything committed up to this instant has been received; null while nothing is known.</param>
 /// <param name="KeptBytes">Bytes of log the source keeps for us.</param>
 /// <param name="Problem">Why it does not go on; null when it does.</param>
-/// <param name="System">The number by which the cluster knows itself.</param>
-internal sealed record Received(Instant At, int Timeline, long Position, long SourcePosition, Instant? CoversTo, long KeptBytes, string? Problem, string? System);
+internal sealed record Received(Instant At, int Timeline, long Position, long SourcePosition, Instant? CoversTo, long KeptBytes, string? Problem);

@@ -109,11 +109,7 @@ internal static class ClusterEndpoints
             {
                 found.Clear();
                 BackupSet[] sets = [.. fleet[id].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo >= wanted - around && s.CoversFrom <= wanted + around && s.Copies.Any(c => c.Store.Value == cluster.LogStore && c.RemovedAt is null))];
-                foreach (var branch in sets.GroupBy(s => s.Branch))
-                {
-                    Read(store, cluster.Database, [.. branch], found, cancel);
-                }
-
+                Read(store, cluster.Database, [.. sets.OrderBy(s => s.Branch).ThenBy(s => s.ToPosition)], found, cancel);
                 if (found.Enough || sets.Sum(s => s.DataBytes) > MostBytes)
                 {
                     break;
@@ -137,39 +133,25 @@ internal static class ClusterEndpoints
         ]);
     }
 
-    /// <summary>Reads the sets of a branch, in their order, one file after another.</summary>
+    /// <summary>Reads sets in their order, each file once.</summary>
     private static void Read(FolderStore store, string cluster, BackupSet[] sets, CommitsAround found, CancellationToken cancel)
     {
-        LogReader? reader = null;
-        var segments = new Segments(Size(store, cluster));
-        (string File, byte[] Content)? last = null;
+        var walk = new LogWalk(store.LogSegments(cluster), found.Take);
+        (string File, byte[] Content) last = ("", []);
         foreach (var set in sets)
         {
-            foreach (var (file, start) in PostgreSqlBackupDriver.Files(store, cluster, set, segments))
+            foreach (var (file, start) in store.LogFiles(cluster, set))
             {
                 cancel.ThrowIfCancellationRequested();
-                if (last?.File != file)
+                if (last.File != file)
                 {
                     last = (file, File.ReadAllBytes(file));
                 }
 
-                var content = last.Value.Content;
-                var upTo = Math.Min(Math.Min(set.ToPosition - start.Value, segments.Bytes), content.Length);
-                if (reader is null || reader.Position < start)
-                {
-                    reader = new LogReader(segments, start) { OnCommit = found.Take };
-                }
-
-                if (start.Value + upTo > reader.Position.Value)
-                {
-                    reader.Feed(content.AsSpan((int)(reader.Position.Value - start.Value), (int)(start.Value + upTo - reader.Position.Value)));
-                }
+                walk.Take(set, start, last.Content);
             }
         }
     }
-
-    private static int Size(FolderStore store, string cluster) =>
-        new DirectoryInfo(store.Log(cluster)).EnumerateFiles().Where(f => f.Name.Length == 24).Select(f => (int)f.Length).DefaultIfEmpty(16 << 20).Max();
 
     /// <summary>The nearest commits on either side of an instant.</summary>
     private sealed class CommitsAround(Instant wanted, int most)

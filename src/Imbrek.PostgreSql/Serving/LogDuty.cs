@@ -238,7 +238,7 @@ internal sealed class LogDuty(
         try
         {
             await new Sink(this, spec, fence).KeepAsync(
-                [], new Received(clock.GetCurrentInstant(), last?.Timeline ?? 1, last?.Position ?? 0, last?.SourcePosition ?? 0, last?.CoversTo, kept, Shown(why), last?.System), cancel);
+                [], new Received(clock.GetCurrentInstant(), last?.Timeline ?? 1, last?.Position ?? 0, last?.SourcePosition ?? 0, last?.CoversTo, kept, Shown(why)), cancel);
         }
         catch (Exception e) when (e is NpgsqlException or DutyLostException or TimeoutException or InvalidOperationException)
         {
@@ -259,20 +259,14 @@ internal sealed class LogDuty(
             return;
         }
 
-        var there = new DirectoryInfo(folder).EnumerateFiles().ToDictionary(f => f.Name.EndsWith(FolderStore.Partial, StringComparison.Ordinal) ? f.Name[..^FolderStore.Partial.Length] : f.Name, f => f.Length);
-        var size = there.Where(f => f.Key.Length == 24).Select(f => f.Value).DefaultIfEmpty(0).Max();
-        if (size < 1 << 20 || (size & (size - 1)) != 0)
-        {
-            return;
-        }
-
-        var segments = new Segments((int)size);
+        var there = new DirectoryInfo(folder).EnumerateFiles().Select(f => f.Name.EndsWith(FolderStore.Partial, StringComparison.Ordinal) ? f.Name[..^FolderStore.Partial.Length] : f.Name).ToHashSet();
+        var segments = store.LogSegments(spec.Database);
         var lost = new List<BackupSet>();
         foreach (var set in fleet[spec.Database].Subject.Catalogue.Sets)
         {
             var i = set.Copies.ToList().FindIndex(c => c.Store.Value == spec.LogStore && c.RemovedAt is null && c.State != CopyState.Damaged);
             if (set.Kind == SetKind.Log && i >= 0 && set.ToPosition < now.Position
-                && segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)).Any(s => s.Value < set.ToPosition && !there.ContainsKey(segments.NameOf(set.Branch, s))))
+                && segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)).Any(s => s.Value < set.ToPosition && !there.Contains(segments.NameOf(set.Branch, s))))
             {
                 lost.Add(set with { Copies = [.. set.Copies.Select((c, k) => k == i ? c with { State = CopyState.Damaged } : c)] });
             }

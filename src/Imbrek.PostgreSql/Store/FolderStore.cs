@@ -1,4 +1,7 @@
+using System.Globalization;
 using System.Security.Cryptography;
+using System.Text;
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.PostgreSql.Log;
 
@@ -17,6 +20,9 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
     public const string Partial = ".partial";
 
     private const string Sum = ".sha256";
+    private const string SegmentBytes = "segment-bytes";
+    private const string Named = "system";
+    private const UnixFileMode Own = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute;
 
     /// <summary>What the fleet calls it.</summary>
     public string Name => name;
@@ -29,6 +35,60 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
 
     /// <summary>Where log lies.</summary>
     public string Log(string cluster) => Path.Combine(folder, cluster, "log");
+
+    /// <summary>How the log of a cluster in this store is cut into files; told by the store itself, for the cluster may be gone.</summary>
+    /// <exception cref="FileNotFoundException">No log of it lies here.</exception>
+    public Segments LogSegments(string cluster)
+    {
+        var mark = Path.Combine(Log(cluster), SegmentBytes);
+        return File.Exists(mark) && int.TryParse(File.ReadAllText(mark), NumberStyles.None, CultureInfo.InvariantCulture, out var bytes)
+            ? new(bytes)
+            : throw new FileNotFoundException($"no log of {cluster} lies in store {name}");
+    }
+
+    /// <summary>Makes the folder for the log of a cluster, and writes down what the cluster calls itself and how its log is cut.</summary>
+    /// <returns>What the cluster called itself whose log lies here: the same, or that of another.</returns>
+    public async Task<string> BeginLogAsync(string cluster, string system, Segments segments, CancellationToken cancel)
+    {
+        MustBeHere();
+        Directory.CreateDirectory(Log(cluster), Own);
+        var mark = Path.Combine(Log(cluster), Named);
+        if (!File.Exists(Path.Combine(Log(cluster), SegmentBytes)))
+        {
+            await WriteWholeAsync(Path.Combine(Log(cluster), SegmentBytes), Encoding.ASCII.GetBytes(segments.Bytes.ToString(CultureInfo.InvariantCulture)), cancel);
+        }
+
+        if (!File.Exists(mark))
+        {
+            await WriteWholeAsync(mark, Encoding.ASCII.GetBytes(system), cancel);
+        }
+
+        return await File.ReadAllTextAsync(mark, cancel);
+    }
+
+    /// <summary>Copies what belongs to a cluster's log as a whole from another store: its marks, and how its timelines came to be.</summary>
+    public async Task CopyLogMarksAsync(FolderStore from, string cluster, CancellationToken cancel)
+    {
+        MustBeHere();
+        Directory.CreateDirectory(Log(cluster), Own);
+        foreach (var file in (string[])[.. Directory.EnumerateFiles(from.Log(cluster), "*.history"), Path.Combine(from.Log(cluster), SegmentBytes), Path.Combine(from.Log(cluster), Named)])
+        {
+            await CopyAsync(file, Path.Combine(Log(cluster), Path.GetFileName(file)), cancel);
+        }
+    }
+
+    /// <summary>The files of the log that a set lies in, in order.</summary>
+    /// <exception cref="FileNotFoundException">One is missing.</exception>
+    /// <exception cref="DriverException">The store cannot be reached.</exception>
+    public IEnumerable<(string File, Lsn Start)> LogFiles(string cluster, BackupSet set)
+    {
+        MustBeHere();
+        var segments = LogSegments(cluster);
+        foreach (var start in segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)))
+        {
+            yield return (Segment(cluster, segments, set.Branch, start) ?? throw new FileNotFoundException($"{segments.NameOf(set.Branch, start)} is missing in store {name}"), start);
+        }
+    }
 
     /// <summary>Whether it can be reached: its folder is there.</summary>
     public bool Here => Directory.Exists(folder);
@@ -87,7 +147,7 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
     public static async Task CloseSegmentAsync(string partial, string sum, CancellationToken cancel)
     {
         var file = partial[..^Partial.Length];
-        await WriteWholeAsync(file + Sum, System.Text.Encoding.ASCII.GetBytes(sum), cancel);
+        await WriteWholeAsync(file + Sum, Encoding.ASCII.GetBytes(sum), cancel);
         File.Move(partial, file, overwrite: true);
     }
 
@@ -123,7 +183,7 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
     /// <summary>Copies a file so that it is there whole or not at all.</summary>
     public static async Task<long> CopyAsync(string from, string to, CancellationToken cancel)
     {
-        Directory.CreateDirectory(Path.GetDirectoryName(to)!);
+        Directory.CreateDirectory(Path.GetDirectoryName(to)!, Own);
         var unfinished = $"{to}.new";
         await using (var source = new FileStream(from, FileMode.Open, FileAccess.Read, FileShare.ReadWrite | FileShare.Delete, 1 << 17, true))
         await using (var target = new FileStream(unfinished, FileMode.Create, FileAccess.Write, FileShare.None, 1 << 17, true))
