@@ -5,7 +5,6 @@ import { post, signIn } from './person';
 // A demo of real clusters; the other specs look at the simulated world.
 test.use({ baseURL: process.env.IMBREK_CLUSTERS_URL });
 
-
 test('a cluster is destroyed under load, restored to just before a named commit, looked at, released, proven', async ({
   page,
 }) => {
