@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# ./imbrek bench [fleet-list | interface]: prints the table of docs/performance.md, measured on this machine in one run.
+# ./imbrek bench [import | fleet-list | timetable | dispatch | interface]: prints the table of docs/performance.md, measured on this machine in one run.
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"
@@ -26,6 +26,11 @@ trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
 pg_start "$data" 5720
+if [ "${1:-}" = dispatch ]; then
+  dotnet build "$here/tests/Imbrek.Server.Tests" -c Release -v quiet -nologo >&2
+  IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek" "$here/tests/Imbrek.Server.Tests/bin/Release/net10.0/Imbrek.Server.Tests" -noColor -explicit only -class '*DispatchRate' -showLiveOutput
+  exit
+fi
 pg_create bench
 port=$(free_port 8620)
 IMBREK_CONNECTION=$(pg_connection bench) IMBREK_ADMIN_PASSWORD=tarnholt-demo-1 \

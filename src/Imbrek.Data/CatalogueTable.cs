@@ -12,50 +12,108 @@ public static class CatalogueTable
     private const string SetColumns = "database, id, kind, branch, parent, from_position, to_position, covers_from, covers_to, finished_at, data_bytes, outside_chain, roll_forward, usable_on, key";
     private const string CopyColumns = "database, set_id, store, available_at, removed_at, locked_until, stored_bytes, state";
 
-    /// <summary>A first import may bring millions of sets.</summary>
-    private const int MergeSeconds = 1800;
+    /// <summary>For fewer sets keys are left where they are.</summary>
+    private const int FewSets = 10_000;
 
-    /// <summary>Writes sets that are not there yet.</summary>
-    public static async Task InsertAsync(NpgsqlConnection connection, IReadOnlyCollection<BackupSet> sets, CancellationToken cancel)
+    /// <summary>Writes sets that are not there yet. Asks for a transaction.</summary>
+    /// <param name="connection">An open connection with a transaction begun.</param>
+    /// <param name="sets">The sets.</param>
+    /// <param name="cancel">Stops writing; the transaction must then be given up.</param>
+    public static Task InsertAsync(NpgsqlConnection connection, IReadOnlyCollection<BackupSet> sets, CancellationToken cancel) => InsertAsync(connection, sets.Count, sets, cancel);
+
+    private static async Task<bool> InsertAsync(NpgsqlConnection connection, int count, IEnumerable<BackupSet> sets, CancellationToken cancel)
     {
+        var keys = count < FewSets ? [] : await EmptyTables.TakeKeysAsync(connection, ["backup_sets", "backup_copies"], cancel);
         await CopyInAsync(connection, "backup_sets", "backup_copies", sets, cancel);
+        foreach (var key in keys)
+        {
+            await EmptyTables.ExecuteAsync(connection, key, cancel);
+        }
+
+        return keys.Count > 0;
     }
 
-    /// <summary>Writes sets, whether they are there or not: they and their copies are afterwards as given.</summary>
-    public static async Task UpsertAsync(NpgsqlConnection connection, IReadOnlyCollection<BackupSet> sets, CancellationToken cancel)
+    /// <summary>Writes sets, whether they are there or not: they and their copies are afterwards as given. Asks for a transaction.</summary>
+    /// <param name="connection">An open connection with a transaction begun.</param>
+    /// <param name="sets">The sets; a set has at most one copy in a store.</param>
+    /// <param name="cancel">Stops writing; the transaction must then be given up.</param>
+    /// <returns>Whether there is nothing else: no set was there before, and until the transaction ends nobody can write one.</returns>
+    public static async Task<bool> UpsertAsync(NpgsqlConnection connection, BackupCatalogue sets, CancellationToken cancel)
     {
-        if (sets.Count == 0)
+        // Where there is nothing yet there is nothing to compare: that costs a third. Whoever else writes the same in this moment is found out by
+        // the key, and then all is compared.
+        var known = await WithSetsAsync(connection, cancel);
+        var fresh = sets.All.ToLookup(c => !known.Contains(c.Database));
+        DatabaseCatalogue[] others = [.. fresh[false]];
+        await ExecuteAsync("savepoint fresh");
+        try
         {
-            return;
+            if (await InsertAsync(connection, fresh[true].Sum(c => c.Count), fresh[true].SelectMany(c => c.Sets), cancel))
+            {
+                return true;
+            }
+        }
+        catch (PostgresException e) when (e.SqlState == PostgresErrorCodes.UniqueViolation)
+        {
+            await ExecuteAsync("rollback to savepoint fresh");
+            others = [.. sets.All];
         }
 
-        await using (var make = new NpgsqlCommand(
+        if (others.Length > 0)
+        {
+            await MergeAsync(others.SelectMany(c => c.Sets));
+        }
+
+        return false;
+
+        async Task MergeAsync(IEnumerable<BackupSet> changed)
+        {
+            await ExecuteAsync(
+                """
+                create temp table if not exists changed_sets (like backup_sets) on commit delete rows;
+                create temp table if not exists changed_copies (like backup_copies) on commit delete rows;
+                """);
+            await CopyInAsync(connection, "changed_sets", "changed_copies", changed, cancel);
+            await ExecuteAsync(
+                $"""
+                insert into backup_sets ({SetColumns}) select {SetColumns} from changed_sets
+                  on conflict (database, id) do update set kind = excluded.kind, branch = excluded.branch, parent = excluded.parent,
+                    from_position = excluded.from_position, to_position = excluded.to_position, covers_from = excluded.covers_from,
+                    covers_to = excluded.covers_to, finished_at = excluded.finished_at, data_bytes = excluded.data_bytes,
+                    outside_chain = excluded.outside_chain, roll_forward = excluded.roll_forward, usable_on = excluded.usable_on, key = excluded.key;
+                delete from backup_copies c using changed_sets s where c.database = s.database and c.set_id = s.id
+                  and not exists (select 1 from changed_copies x where x.database = c.database and x.set_id = c.set_id and x.store = c.store);
+                insert into backup_copies ({CopyColumns}) select {CopyColumns} from changed_copies
+                  on conflict (database, set_id, store) do update set available_at = excluded.available_at, removed_at = excluded.removed_at,
+                    locked_until = excluded.locked_until, stored_bytes = excluded.stored_bytes, state = excluded.state;
+                """);
+        }
+
+        Task ExecuteAsync(string sql) => EmptyTables.ExecuteAsync(connection, sql, cancel);
+    }
+
+    /// <summary>The databases that have a set. Goes from one to the next in the key, not through a million sets.</summary>
+    /// <param name="connection">An open connection.</param>
+    /// <param name="cancel">Stops reading.</param>
+    public static async Task<IReadOnlySet<Id<Database>>> WithSetsAsync(NpgsqlConnection connection, CancellationToken cancel)
+    {
+        var found = new HashSet<Id<Database>>();
+        await using var command = new NpgsqlCommand(
             """
-            create temp table if not exists changed_sets (like backup_sets) on commit delete rows;
-            create temp table if not exists changed_copies (like backup_copies) on commit delete rows;
+            with recursive each as (
+              (select database from backup_sets order by database limit 1)
+              union all
+              select (select s.database from backup_sets s where s.database > each.database order by s.database limit 1) from each where each.database is not null)
+            select database from each where database is not null
             """,
-            connection))
+            connection);
+        await using var reader = await command.ExecuteReaderAsync(cancel);
+        while (await reader.ReadAsync(cancel))
         {
-            await make.ExecuteNonQueryAsync(cancel);
+            found.Add(new(reader.GetString(0)));
         }
 
-        await CopyInAsync(connection, "changed_sets", "changed_copies", sets, cancel);
-        await using var merge = new NpgsqlCommand(
-            $"""
-            insert into backup_sets ({SetColumns}) select {SetColumns} from changed_sets
-              on conflict (database, id) do update set kind = excluded.kind, branch = excluded.branch, parent = excluded.parent,
-                from_position = excluded.from_position, to_position = excluded.to_position, covers_from = excluded.covers_from,
-                covers_to = excluded.covers_to, finished_at = excluded.finished_at, data_bytes = excluded.data_bytes,
-                outside_chain = excluded.outside_chain, roll_forward = excluded.roll_forward, usable_on = excluded.usable_on, key = excluded.key;
-            delete from backup_copies c using changed_sets s where c.database = s.database and c.set_id = s.id
-              and not exists (select 1 from changed_copies x where x.database = c.database and x.set_id = c.set_id and x.store = c.store);
-            insert into backup_copies ({CopyColumns}) select {CopyColumns} from changed_copies
-              on conflict (database, set_id, store) do update set available_at = excluded.available_at, removed_at = excluded.removed_at,
-                locked_until = excluded.locked_until, stored_bytes = excluded.stored_bytes, state = excluded.state;
-            """,
-            connection)
-        { CommandTimeout = MergeSeconds };
-        await merge.ExecuteNonQueryAsync(cancel);
+        return found;
     }
 
     /// <summary>Who writes sets, and the fence that must still be theirs: with another one nothing is written.</summary>
@@ -243,58 +301,84 @@ public static class CatalogueTable
         }
     }
 
-    private static async Task CopyInAsync(NpgsqlConnection connection, string setTable, string copyTable, IReadOnlyCollection<BackupSet> sets, CancellationToken cancel)
+    private static Task CopyInAsync(NpgsqlConnection connection, string setTable, string copyTable, IEnumerable<BackupSet> sets, CancellationToken cancel) =>
+        Task.Run(() => CopyIn(connection, setTable, copyTable, sets, cancel), cancel);
+
+    /// <summary>Value by value without waiting between two, as reading does.</summary>
+    private static void CopyIn(NpgsqlConnection connection, string setTable, string copyTable, IEnumerable<BackupSet> sets, CancellationToken cancel)
     {
-        await using (var w = await connection.BeginBinaryImportAsync($"copy {setTable} ({SetColumns}) from stdin (format binary)", cancel))
+        using (var w = connection.BeginBinaryImport($"copy {setTable} ({SetColumns}) from stdin (format binary)"))
         {
             foreach (var s in sets)
             {
-                await w.StartRowAsync(cancel);
-                await w.WriteAsync(s.Database.Value, NpgsqlDbType.Text, cancel);
-                await w.WriteAsync(s.Id.Value, NpgsqlDbType.Text, cancel);
-                await w.WriteAsync((short)s.Kind, NpgsqlDbType.Smallint, cancel);
-                await w.WriteAsync(s.Branch, NpgsqlDbType.Integer, cancel);
-                await Maybe(w, s.Parent?.Value, NpgsqlDbType.Text);
-                await MaybeValue(w, s.FromPosition, NpgsqlDbType.Bigint);
-                await w.WriteAsync(s.ToPosition, NpgsqlDbType.Bigint, cancel);
-                await MaybeValue(w, s.CoversFrom, NpgsqlDbType.TimestampTz);
-                await w.WriteAsync(s.CoversTo, NpgsqlDbType.TimestampTz, cancel);
-                await w.WriteAsync(s.FinishedAt, NpgsqlDbType.TimestampTz, cancel);
-                await w.WriteAsync(s.DataBytes, NpgsqlDbType.Bigint, cancel);
-                await w.WriteAsync(s.OutsideChain, NpgsqlDbType.Boolean, cancel);
-                await w.WriteAsync(s.RollForward, NpgsqlDbType.Boolean, cancel);
-                await Maybe(w, s.UsableOn.Count == 0 ? null : s.UsableOn.Select(h => h.Value).ToArray(), NpgsqlDbType.Array | NpgsqlDbType.Text);
-                await Maybe(w, s.Key, NpgsqlDbType.Text);
+                cancel.ThrowIfCancellationRequested();
+                w.StartRow();
+                w.Write(s.Database.Value, NpgsqlDbType.Text);
+                w.Write(s.Id.Value, NpgsqlDbType.Text);
+                w.Write((short)s.Kind, NpgsqlDbType.Smallint);
+                w.Write(s.Branch, NpgsqlDbType.Integer);
+                Maybe(w, s.Parent?.Value, NpgsqlDbType.Text);
+                MaybeValue(w, s.FromPosition, NpgsqlDbType.Bigint);
+                w.Write(s.ToPosition, NpgsqlDbType.Bigint);
+                MaybeValue(w, s.CoversFrom, NpgsqlDbType.TimestampTz);
+                w.Write(s.CoversTo, NpgsqlDbType.TimestampTz);
+                w.Write(s.FinishedAt, NpgsqlDbType.TimestampTz);
+                w.Write(s.DataBytes, NpgsqlDbType.Bigint);
+                w.Write(s.OutsideChain, NpgsqlDbType.Boolean);
+                w.Write(s.RollForward, NpgsqlDbType.Boolean);
+                Maybe(w, s.UsableOn.Count == 0 ? null : s.UsableOn.Select(h => h.Value).ToArray(), NpgsqlDbType.Array | NpgsqlDbType.Text);
+                Maybe(w, s.Key, NpgsqlDbType.Text);
             }
 
-            await w.CompleteAsync(cancel);
+            w.Complete();
         }
 
-        await using (var w = await connection.BeginBinaryImportAsync($"copy {copyTable} ({CopyColumns}) from stdin (format binary)", cancel))
+        using (var w = connection.BeginBinaryImport($"copy {copyTable} ({CopyColumns}) from stdin (format binary)"))
         {
             foreach (var s in sets)
             {
+                cancel.ThrowIfCancellationRequested();
                 foreach (var c in s.Copies)
                 {
-                    await w.StartRowAsync(cancel);
-                    await w.WriteAsync(s.Database.Value, NpgsqlDbType.Text, cancel);
-                    await w.WriteAsync(s.Id.Value, NpgsqlDbType.Text, cancel);
-                    await w.WriteAsync(c.Store.Value, NpgsqlDbType.Text, cancel);
-                    await w.WriteAsync(c.AvailableAt, NpgsqlDbType.TimestampTz, cancel);
-                    await MaybeValue(w, c.RemovedAt, NpgsqlDbType.TimestampTz);
-                    await MaybeValue(w, c.LockedUntil, NpgsqlDbType.TimestampTz);
-                    await w.WriteAsync(c.StoredBytes, NpgsqlDbType.Bigint, cancel);
-                    await w.WriteAsync((short)c.State, NpgsqlDbType.Smallint, cancel);
+                    w.StartRow();
+                    w.Write(s.Database.Value, NpgsqlDbType.Text);
+                    w.Write(s.Id.Value, NpgsqlDbType.Text);
+                    w.Write(c.Store.Value, NpgsqlDbType.Text);
+                    w.Write(c.AvailableAt, NpgsqlDbType.TimestampTz);
+                    MaybeValue(w, c.RemovedAt, NpgsqlDbType.TimestampTz);
+                    MaybeValue(w, c.LockedUntil, NpgsqlDbType.TimestampTz);
+                    w.Write(c.StoredBytes, NpgsqlDbType.Bigint);
+                    w.Write((short)c.State, NpgsqlDbType.Smallint);
                 }
             }
 
-            await w.CompleteAsync(cancel);
+            w.Complete();
         }
 
-        Task Maybe<T>(NpgsqlBinaryImporter w, T? value, NpgsqlDbType type)
-            where T : class => value is null ? w.WriteNullAsync(cancel) : w.WriteAsync(value, type, cancel);
+        static void Maybe<T>(NpgsqlBinaryImporter w, T? value, NpgsqlDbType type)
+            where T : class
+        {
+            if (value is null)
+            {
+                w.WriteNull();
+            }
+            else
+            {
+                w.Write(value, type);
+            }
+        }
 
-        Task MaybeValue<T>(NpgsqlBinaryImporter w, T? value, NpgsqlDbType type)
-            where T : struct => value is { } v ? w.WriteAsync(v, type, cancel) : w.WriteNullAsync(cancel);
+        static void MaybeValue<T>(NpgsqlBinaryImporter w, T? value, NpgsqlDbType type)
+            where T : struct
+        {
+            if (value is { } v)
+            {
+                w.Write(v, type);
+            }
+            else
+            {
+                w.WriteNull();
+            }
+        }
     }
 }

@@ -26,9 +26,10 @@ public static class FleetReferences
         var stores = fleet.Stores.Keys.Select(s => s.Value).ToHashSet();
         var hosts = fleet.Hosts.Keys.Select(h => h.Value).ToHashSet();
         var plans = fleet.Plans.Select(p => p.Id.Value).ToHashSet();
-        await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1");
+        var gone = (await CatalogueTable.WithSetsAsync(connection, cancel)).Select(d => d.Value).Where(d => !databases.Contains(d)).ToArray();
+        await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where s.database = any(@gone) and exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1");
         await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
-        await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h group by 1");
+        await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
         await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
         await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null group by 1");
         await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from runs where plan is not null and state < 4 group by 1");
@@ -52,6 +53,7 @@ public static class FleetReferences
         async Task Look(string list, HashSet<string> known, string one, string several, string sql)
         {
             await using var command = new NpgsqlCommand(sql, connection) { CommandTimeout = 300 };
+            command.Parameters.AddWithValue("gone", gone);
             await using var reader = await command.ExecuteReaderAsync(cancel);
             while (await reader.ReadAsync(cancel))
             {

@@ -52,6 +52,20 @@ public sealed class ImportTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_copy_made_again_in_the_same_store_is_taken_as_the_last_of_the_two_with_a_warning()
+    {
+        const string first = """{"store": "quay-s1", "availableAt": "2026-03-01T02:55:00.000Z", """;
+        Assert.Contains(first, Case("catalog.jsonl"), StringComparison.Ordinal);
+        var (status, body) = await ImportAsync(
+            Case("fleet.json"),
+            Case("catalog.jsonl").Replace(first, """{"store": "quay-s1", "availableAt": "2026-03-01T02:50:00.000Z", "removedAt": "2026-03-01T02:52:00.000Z", "storedBytes": 1}, """ + first, StringComparison.Ordinal));
+        Assert.Equal(200, status);
+        Assert.Contains("several copies", body.GetProperty("warnings")[0].GetProperty("message").GetString(), StringComparison.Ordinal);
+        Assert.Equal(1L, await server.QueryAsync<long>("select count(*) from backup_copies where store = 'quay-s1' and available_at = '2026-03-01T02:55:00Z' and removed_at is null"));
+        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from backup_copies where available_at = '2026-03-01T02:50:00Z'"));
+    }
+
+    [Fact]
     public async Task Wrong_files_list_every_fault_and_change_nothing_and_right_ones_come_back_the_same()
     {
         var (status, body) = await ImportAsync(

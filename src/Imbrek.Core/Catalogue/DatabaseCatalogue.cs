@@ -195,6 +195,23 @@ public sealed class DatabaseCatalogue
     /// <summary>The sets, in the order of the instants they cover to.</summary>
     public IEnumerable<BackupSet> Sets => Enumerable.Range(0, Count).Select(i => this[i]);
 
+    /// <summary>The places of sets that have, or had, more than one copy in a store.</summary>
+    internal IEnumerable<int> WithSeveralCopiesInAStore()
+    {
+        for (var i = 0; i < Count; i++)
+        {
+            var copies = CopyStores.AsSpan(CopyStart(i), CopyEnds[i] - CopyStart(i));
+            for (var j = 1; j < copies.Length; j++)
+            {
+                if (copies[..j].Contains(copies[j]))
+                {
+                    yield return i;
+                    break;
+                }
+            }
+        }
+    }
+
     /// <summary>One set, put together from the columns.</summary>
     /// <param name="index">Its place in the order of <see cref="Sets"/>.</param>
     public BackupSet this[int index]

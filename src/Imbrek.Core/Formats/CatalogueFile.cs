@@ -18,43 +18,81 @@ public static class CatalogueFile
 
     private static readonly JsonSerializerOptions Compact = new() { Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping };
 
+    /// <summary>How much of a file is read as one part.</summary>
+    private const int PartBytes = 1 << 20;
+
     /// <summary>Reads sets; lists every fault with line and member, and then gives nothing.</summary>
     /// <param name="utf8">The text of the file.</param>
     /// <param name="file">What to call the file in faults.</param>
     /// <param name="fleet">The fleet whose databases, stores, hosts and branches the sets name.</param>
     /// <param name="skipBad">Leave bad lines aside and give the others; the faults are still listed.</param>
-    public static ReadResult<BackupCatalogue> Read(ReadOnlySpan<byte> utf8, string file, FleetModel fleet, bool skipBad = false)
+    public static ReadResult<BackupCatalogue> Read(ReadOnlyMemory<byte> utf8, string file, FleetModel fleet, bool skipBad = false)
     {
-        var report = new LocatedJson.Report(file);
-        var sets = new List<(BackupSet Set, int Line)>();
-        if (utf8.StartsWith(Encoding.UTF8.Preamble))
+        if (utf8.Span.StartsWith(Encoding.UTF8.Preamble))
         {
             utf8 = utf8[3..];
         }
 
-        for (var line = 1; !utf8.IsEmpty; line++)
+        // Lines have nothing to do with each other until all are read: parts of them are read side by side.
+        var parts = Parts(utf8);
+        Parallel.For(0, parts.Count, i => parts[i].Read(fleet));
+        var report = parts[0].Report;
+        foreach (var next in parts.Skip(1))
         {
-            var end = utf8.IndexOf((byte)'\n');
-            var text = end < 0 ? utf8 : utf8[..end];
-            utf8 = end < 0 ? [] : utf8[(end + 1)..];
-            if (text.Trim(" \t\r"u8).IsEmpty || LocatedJson.Parse(text, report, line) is not { } json)
-            {
-                continue;
-            }
-
-            if (!json.IsObject)
-            {
-                json.Fault("expected an object");
-            }
-            else if (ReadSet(json, fleet) is { } set)
-            {
-                sets.Add((set, line));
-            }
+            report.Add(next.Report);
         }
 
+        var sets = parts.SelectMany(p => p.Sets).ToList();
         var bad = SetRules.Check(sets, fleet, report);
         var good = bad.Count == 0 ? sets.Select(s => s.Set) : sets.Where(s => !bad.Contains(s.Line)).Select(s => s.Set);
-        return new(report.Faults.Count == 0 || skipBad ? new BackupCatalogue(good) : null, report.Faults, report.Warnings);
+        return new(report.FaultCount == 0 || skipBad ? new BackupCatalogue(good) : null, report.Faults, report.Warnings);
+
+        List<Part> Parts(ReadOnlyMemory<byte> rest)
+        {
+            var (parts, line) = (new List<Part>(), 1);
+            do
+            {
+                var end = rest.Length <= PartBytes ? -1 : rest.Span[PartBytes..].IndexOf((byte)'\n');
+                var own = end < 0 ? rest : rest[..(PartBytes + end + 1)];
+                parts.Add(new Part(own, line, new LocatedJson.Report(file)));
+                line += own.Span.Count((byte)'\n');
+                rest = rest[own.Length..];
+            }
+            while (!rest.IsEmpty);
+            return parts;
+        }
+    }
+
+    /// <summary>Some lines of a file, and what was found in them.</summary>
+    private sealed class Part(ReadOnlyMemory<byte> text, int firstLine, LocatedJson.Report report)
+    {
+        public List<(BackupSet Set, int Line)> Sets { get; } = [];
+
+        public LocatedJson.Report Report => report;
+
+        public void Read(FleetModel fleet)
+        {
+            var (rest, document) = (text, new LocatedJson.Document(report));
+            for (var line = firstLine; !rest.IsEmpty; line++)
+            {
+                var end = rest.Span.IndexOf((byte)'\n');
+                var own = end < 0 ? rest : rest[..end];
+                rest = end < 0 ? default : rest[(end + 1)..];
+                if (own.Span.Trim(" \t\r"u8).IsEmpty || LocatedJson.Parse(own, document, line) is not { } json)
+                {
+                    continue;
+                }
+
+                if (!json.IsObject)
+                {
+                    json.Fault("expected an object");
+                }
+                else if (ReadSet(json, fleet) is { } set)
+                {
+                    Sets.Add((set, line));
+                }
+            }
+        }
     }
 
     /// <summary>Writes one set as a line, without the line's end.</summary>
@@ -105,7 +143,8 @@ public static class CatalogueFile
         var before = j.FaultCount;
         var id = j.Identifier("id", true, InputBounds.SetName);
         var database = j.Text("database");
-        if (database is not null && !fleet.DatabaseById.ContainsKey(new(database)))
+        Database? owner = null;
+        if (database is not null && !fleet.DatabaseById.TryGetValue(new(database), out owner))
         {
             j.FaultAt("database", $"the fleet has no database '{InputBounds.Quote(database)}'");
         }
@@ -149,7 +188,7 @@ public static class CatalogueFile
         return new BackupSet
         {
             Id = new(id!),
-            Database = new(database!),
+            Database = owner!.Id,
             Kind = kind!.Value,
             Branch = (int)branch,
             Parent = parent is null ? null : new(parent),
@@ -171,7 +210,8 @@ public static class CatalogueFile
     {
         var before = j.FaultCount;
         var store = j.Text("store");
-        if (store is not null && !fleet.Stores.ContainsKey(new(store)))
+        Store? holder = null;
+        if (store is not null && !fleet.Stores.TryGetValue(new(store), out holder))
         {
             j.FaultAt("store", $"the fleet has no store '{InputBounds.Quote(store)}'");
         }
@@ -187,6 +227,6 @@ public static class CatalogueFile
         var stored = j.Bytes("storedBytes");
         var state = j.Choice("state", States, false) ?? CopyState.Unverified;
         j.WarnOfUnknown();
-        return j.FaultCount != before ? null : new BackupCopy(new(store!), available!.Value, removed, locked, stored!.Value, state);
+        return j.FaultCount != before ? null : new BackupCopy(holder!.Id, available!.Value, removed, locked, stored!.Value, state);
     }
 }

@@ -37,10 +37,10 @@ public static class FleetFile
     /// <summary>Reads a fleet; lists every fault with line and member, and then gives nothing.</summary>
     /// <param name="utf8">The text of the file.</param>
     /// <param name="file">What to call the file in faults.</param>
-    public static ReadResult<FleetModel> Read(ReadOnlySpan<byte> utf8, string file)
+    public static ReadResult<FleetModel> Read(ReadOnlyMemory<byte> utf8, string file)
     {
         var report = new LocatedJson.Report(file);
-        if (utf8.StartsWith(Encoding.UTF8.Preamble))
+        if (utf8.Span.StartsWith(Encoding.UTF8.Preamble))
         {
             utf8 = utf8[3..];
         }

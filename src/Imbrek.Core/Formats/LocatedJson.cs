@@ -1,6 +1,7 @@
 using System.Globalization;
 using System.Text;
 using System.Text.Json;
+using System.Text.Unicode;
 using NodaTime;
 
 namespace Imbrek.Core.Formats;
@@ -17,26 +18,84 @@ internal sealed class LocatedJson
 
     private const double ShortestRate = 1;
 
-    private static readonly string[] Digits = ["0", "1", "2", "3", "4", "5", "6", "7", "8", "9"];
+    private const int FewMembers = 24;
 
-    private readonly Report report;
-    private readonly int line;
-    private readonly LocatedJson? parent;
-    private readonly string? name;
-    private readonly int index;
-    private readonly JsonTokenType type;
-    private readonly object? value;
-    private HashSet<string>? asked;
+    private readonly Document document;
+    private int line;
+    private LocatedJson? parent;
+    private string? name;
+    private int index;
+    private JsonTokenType type;
 
-    private LocatedJson(Report report, int line, LocatedJson? parent, string? name, int index, JsonTokenType type, object? value)
+    /// <summary>The members of an object, the items of a list.</summary>
+    private List<LocatedJson>? parts;
+
+    /// <summary>The members by their names, when they are many; few are looked through one by one, which costs less than a table of them.</summary>
+    private Dictionary<string, LocatedJson>? byName;
+
+    /// <summary>A text that had to be put together. Of any other text or number only the place is kept: most are asked for once.</summary>
+    private string? text;
+    private int start;
+    private int length;
+    private bool asked;
+
+    private LocatedJson(Document document) => this.document = document;
+
+    /// <summary>The text of a document, and where its faults go. One may be used for documents one after the other: their values are then made once, and those of the one before are void.</summary>
+    internal sealed class Document(Report report)
     {
-        this.report = report;
-        this.line = line;
-        this.parent = parent;
-        this.name = name;
-        this.index = index;
-        this.type = type;
-        this.value = value;
+        private readonly List<LocatedJson> values = [];
+        private int used;
+
+        public Report Report => report;
+
+        public ReadOnlyMemory<byte> Text { get; private set; }
+
+        /// <summary>Whether the whole is valid UTF-8, so that texts may be taken from it later.</summary>
+        public bool IsValid { get; private set; }
+
+        public void Begin(ReadOnlyMemory<byte> text)
+        {
+            Text = text;
+            IsValid = Utf8.IsValid(text.Span);
+            used = 0;
+        }
+
+        public LocatedJson Value(int line, LocatedJson? parent, string? name, int index, JsonTokenType type)
+        {
+            if (used == values.Count)
+            {
+                values.Add(new LocatedJson(this));
+            }
+
+            var value = values[used++];
+            (value.line, value.parent, value.name, value.index, value.type) = (line, parent, name, index, type);
+            (value.byName, value.text, value.start, value.length, value.asked) = (null, null, 0, 0, false);
+            value.parts?.Clear();
+            return value;
+        }
+    }
+
+    /// <summary>The names of members are few and come again with every line: each is made once.</summary>
+    private static readonly HashSet<string>.AlternateLookup<ReadOnlySpan<byte>> Names = new HashSet<string>(
+        [
+            .. (string[])["type", "id", "database", "kind", "branch", "parent", "fromPosition", "toPosition", "coversFrom", "coversTo", "finishedAt", "dataBytes", "outsideChain", "rollForward"],
+            .. (string[])["usableOn", "key", "copies", "store", "availableAt", "removedAt", "lockedUntil", "storedBytes", "state"],
+        ],
+        new Utf8Names()).GetAlternateLookup<ReadOnlySpan<byte>>();
+
+    /// <summary>Finds names by their bytes.</summary>
+    private sealed class Utf8Names : IEqualityComparer<string>, IAlternateEqualityComparer<ReadOnlySpan<byte>, string>
+    {
+        public bool Equals(string? a, string? b) => a == b;
+
+        public int GetHashCode(string name) => GetHashCode(Encoding.UTF8.GetBytes(name));
+
+        public bool Equals(ReadOnlySpan<byte> utf8, string name) => Ascii.Equals(utf8, name);
+
+        public int GetHashCode(ReadOnlySpan<byte> utf8) => utf8.IsEmpty ? 0 : utf8.Length | (utf8[0] << 8) | (utf8[^1] << 16) | (utf8[utf8.Length / 2] << 24);
+
+        public string Create(ReadOnlySpan<byte> utf8) => Encoding.UTF8.GetString(utf8);
     }
 
     /// <summary>Where faults and warnings are gathered.</summary>
@@ -75,18 +134,33 @@ internal sealed class LocatedJson
         }
 
         public void Warn(int line, string member, string message) => Warnings.Add(new(file, line, member, message));
+
+        /// <summary>Adds what was found in the part of the document that follows this one's.</summary>
+        public void Add(Report next)
+        {
+            var listed = Math.Min(next.Faults.Count, InputBounds.Faults - Faults.Count);
+            Faults.AddRange(next.Faults.Take(listed));
+            unlisted += next.FaultCount - listed;
+            Warnings.AddRange(next.Warnings.Take(InputBounds.Faults - Warnings.Count));
+        }
     }
 
     /// <summary>Parses one document; null after reporting when it is no JSON.</summary>
-    public static LocatedJson? Parse(ReadOnlySpan<byte> utf8, Report report, int firstLine = 1)
+    public static LocatedJson? Parse(ReadOnlyMemory<byte> text, Report report, int firstLine = 1) => Parse(text, new Document(report), firstLine);
+
+    /// <inheritdoc cref="Parse(ReadOnlyMemory{byte}, Report, int)"/>
+    public static LocatedJson? Parse(ReadOnlyMemory<byte> text, Document document, int firstLine)
     {
+        document.Begin(text);
+        var report = document.Report;
+        var utf8 = text.Span;
         var reader = new Utf8JsonReader(utf8, new JsonReaderOptions { CommentHandling = JsonCommentHandling.Disallow });
         var lines = new LineCounter(firstLine);
         try
         {
             reader.Read();
             var values = (utf8.Length / BytesForEachValue) + 16;
-            var root = ReadValue(ref reader, utf8, report, null, null, 0, ref lines, ref values);
+            var root = ReadValue(ref reader, document, null, null, 0, ref lines, ref values);
             if (reader.Read())
             {
                 report.Fault(firstLine, "", "there is more after the end of the JSON value");
@@ -122,50 +196,95 @@ internal sealed class LocatedJson
     }
 
     private static LocatedJson ReadValue(
-        ref Utf8JsonReader reader, ReadOnlySpan<byte> utf8, Report report, LocatedJson? parent, string? name, int index, ref LineCounter lines, ref int values)
+        ref Utf8JsonReader reader, Document document, LocatedJson? parent, string? name, int index, ref LineCounter lines, ref int values)
     {
         if (--values < 0)
         {
-            throw new JsonException("more values than a document of this size can mean", null, lines.At(utf8, reader.TokenStartIndex) - 1, null);
+            throw new JsonException("more values than a document of this size can mean", null, lines.At(document.Text.Span, reader.TokenStartIndex) - 1, null);
         }
 
         var type = reader.TokenType;
-        var line = lines.At(utf8, reader.TokenStartIndex);
+        var line = lines.At(document.Text.Span, reader.TokenStartIndex);
+        var value = document.Value(line, parent, name, index, type);
         switch (type)
         {
             case JsonTokenType.StartObject:
-                var members = new Dictionary<string, LocatedJson>();
-                var one = new LocatedJson(report, line, parent, name, index, type, members);
+                value.parts ??= new(16);
                 while (reader.Read() && reader.TokenType != JsonTokenType.EndObject)
                 {
-                    var own = reader.GetString()!;
+                    var own = Names.TryGetValue(reader.ValueSpan, out var known) && !reader.ValueIsEscaped ? known : reader.GetString()!;
                     reader.Read();
-                    var member = ReadValue(ref reader, utf8, report, one, own, 0, ref lines, ref values);
-                    if (!members.TryAdd(own, member))
+                    var member = ReadValue(ref reader, document, value, own, 0, ref lines, ref values);
+                    if (value.Find(own) is not null)
                     {
                         member.Fault("is given twice");
                     }
+                    else
+                    {
+                        value.Add(member);
+                    }
                 }
 
-                return one;
+                break;
             case JsonTokenType.StartArray:
-                var items = new List<LocatedJson>();
-                var list = new LocatedJson(report, line, parent, name, index, type, items);
+                value.parts ??= [];
                 while (reader.Read() && reader.TokenType != JsonTokenType.EndArray)
                 {
-                    items.Add(ReadValue(ref reader, utf8, report, list, null, items.Count, ref lines, ref values));
+                    value.parts.Add(ReadValue(ref reader, document, value, null, value.parts.Count, ref lines, ref values));
                 }
 
-                return list;
+                break;
+            case JsonTokenType.String when reader.ValueIsEscaped || !document.IsValid:
+                value.text = reader.GetString();
+                break;
             case JsonTokenType.String:
-                return new(report, line, parent, name, index, type, reader.GetString());
+                (value.start, value.length) = ((int)reader.TokenStartIndex + 1, reader.ValueSpan.Length);
+                break;
             case JsonTokenType.Number:
-                var digits = reader.ValueSpan;
-                return new(report, line, parent, name, index, type, digits.Length == 1 ? Digits[digits[0] - '0'] : Encoding.ASCII.GetString(digits));
-            default:
-                return new(report, line, parent, name, index, type, null);
+                (value.start, value.length) = ((int)reader.TokenStartIndex, reader.ValueSpan.Length);
+                break;
+        }
+
+        return value;
+    }
+
+    private LocatedJson? Find(string name)
+    {
+        if (byName is not null)
+        {
+            return byName.GetValueOrDefault(name);
+        }
+
+        foreach (var m in parts!)
+        {
+            if (m.name == name)
+            {
+                return m;
+            }
+        }
+
+        return null;
+    }
+
+    private void Add(LocatedJson member)
+    {
+        parts!.Add(member);
+        if (byName is not null)
+        {
+            byName.Add(member.name!, member);
+        }
+        else if (parts.Count > FewMembers)
+        {
+            byName = parts.ToDictionary(m => m.name!);
         }
     }
+
+    private Report Found => document.Report;
+
+    /// <summary>The bytes of a number, or of a text without escapes.</summary>
+    private ReadOnlySpan<byte> Utf8Text => document.Text.Span.Slice(start, length);
+
+    private string AsText => text ?? Encoding.UTF8.GetString(Utf8Text);
 
     public int Line => line;
 
@@ -185,25 +304,25 @@ internal sealed class LocatedJson
         }
     }
 
-    public int FaultCount => report.FaultCount;
+    public int FaultCount => Found.FaultCount;
 
-    public bool HasFaults => report.Faults.Count > 0;
+    public bool HasFaults => Found.Faults.Count > 0;
 
     public bool IsObject => type == JsonTokenType.StartObject;
 
     public void Fault(string message)
     {
-        if (!report.CountOnly())
+        if (!Found.CountOnly())
         {
-            report.Fault(line, Path, message);
+            Found.Fault(line, Path, message);
         }
     }
 
     public void FaultAt(string member, string message)
     {
-        if (!report.CountOnly())
+        if (!Found.CountOnly())
         {
-            report.Fault(Member(member)?.line ?? line, Join(member), message);
+            Found.Fault(Member(member)?.line ?? line, Join(member), message);
         }
     }
 
@@ -211,10 +330,13 @@ internal sealed class LocatedJson
 
     private LocatedJson? Member(string name)
     {
-        (asked ??= []).Add(name);
-        return value is Dictionary<string, LocatedJson> members && members.TryGetValue(name, out var found) && found.type != JsonTokenType.Null
-            ? found
-            : null;
+        if (!IsObject || Find(name) is not { } found)
+        {
+            return null;
+        }
+
+        found.asked = true;
+        return found.type == JsonTokenType.Null ? null : found;
     }
 
     private T? Missing<T>(string name, bool required, string expected)
@@ -236,7 +358,7 @@ internal sealed class LocatedJson
             return Missing<string>(name, required, expected);
         }
 
-        if (m.type != JsonTokenType.String || (required && ((string)m.value!).Length == 0))
+        if (m.type != JsonTokenType.String || (required && m.text is null or "" && m.length == 0))
         {
             m.Fault($"expected {expected}{(required ? " that is not empty" : "")}");
             return null;
@@ -264,7 +386,7 @@ internal sealed class LocatedJson
 
     private string? Checked(int most)
     {
-        var text = (string)value!;
+        var text = AsText;
         if (InputBounds.WhatIsWrong(text, most) is { } wrong)
         {
             Fault(wrong);
@@ -287,43 +409,38 @@ internal sealed class LocatedJson
 
     public double? Number(string name, bool required = true, double atLeast = 0, double atMost = 1e15)
     {
-        var expected = $"a number from {Say(atLeast)} to {Say(atMost)}";
         if (Member(name) is not { } m)
         {
-            return Missing<double?>(name, required, expected);
+            return required ? Missing<double?>(name, true, Expected()) : null;
         }
 
         if (m.AsNumber() is not { } d || d < atLeast || d > atMost)
         {
-            m.Fault($"expected {expected}");
+            m.Fault($"expected {Expected()}");
             return null;
         }
 
         return d;
+
+        string Expected() => $"a number from {Say(atLeast)} to {Say(atMost)}";
     }
 
     private static string Say(double number) => number.ToString(CultureInfo.InvariantCulture);
 
-    private double? AsNumber() => type == JsonTokenType.Number && double.TryParse((string)value!, NumberStyles.Float, CultureInfo.InvariantCulture, out var d) && double.IsFinite(d)
+    private double? AsNumber() => type == JsonTokenType.Number && double.TryParse(Utf8Text, NumberStyles.Float, CultureInfo.InvariantCulture, out var d) && double.IsFinite(d)
         ? d
         : null;
 
     public long? Integer(string name, bool required = true, long atLeast = long.MinValue, long atMost = long.MaxValue)
     {
-        var expected = (atLeast, atMost) switch
-        {
-            (long.MinValue, long.MaxValue) => "a whole number",
-            (_, long.MaxValue) => $"a whole number of at least {atLeast}",
-            _ => $"a whole number from {atLeast} to {atMost}",
-        };
         if (Member(name) is not { } m)
         {
-            return Missing<long?>(name, required, expected);
+            return required ? Missing<long?>(name, true, Expected()) : null;
         }
 
         if (m.type == JsonTokenType.Number)
         {
-            var text = (string)m.value!;
+            var text = m.Utf8Text;
             if (long.TryParse(text, NumberStyles.AllowLeadingSign, CultureInfo.InvariantCulture, out var l) && l >= atLeast && l <= atMost)
             {
                 return l;
@@ -336,8 +453,15 @@ internal sealed class LocatedJson
             }
         }
 
-        m.Fault($"expected {expected}");
+        m.Fault($"expected {Expected()}");
         return null;
+
+        string Expected() => (atLeast, atMost) switch
+        {
+            (long.MinValue, long.MaxValue) => "a whole number",
+            (_, long.MaxValue) => $"a whole number of at least {atLeast}",
+            _ => $"a whole number from {atLeast} to {atMost}",
+        };
     }
 
     public bool? Flag(string name)
@@ -364,7 +488,7 @@ internal sealed class LocatedJson
             return Missing<Instant?>(name, required, expected);
         }
 
-        if (m.type != JsonTokenType.String || !Instants.TryParse((string)m.value!, out var at))
+        if (m.type != JsonTokenType.String || !Instants.TryParse(m.AsText, out var at))
         {
             m.Fault($"expected {expected}");
             return null;
@@ -376,19 +500,20 @@ internal sealed class LocatedJson
     public T? Choice<T>(string name, IReadOnlyDictionary<string, T> choices, bool required = true)
         where T : struct
     {
-        var expected = $"one of {string.Join(", ", choices.Keys)}";
         if (Member(name) is not { } m)
         {
-            return Missing<T?>(name, required, expected);
+            return required ? Missing<T?>(name, true, Expected()) : null;
         }
 
-        if (m.type != JsonTokenType.String || !choices.TryGetValue((string)m.value!, out var choice))
+        if (m.type != JsonTokenType.String || !choices.TryGetValue(m.AsText, out var choice))
         {
-            m.Fault($"expected {expected}");
+            m.Fault($"expected {Expected()}");
             return null;
         }
 
         return choice;
+
+        string Expected() => $"one of {string.Join(", ", choices.Keys)}";
     }
 
     /// <summary>A list of texts; what stands in it more than <paramref name="items"/> times is a fault.</summary>
@@ -399,7 +524,7 @@ internal sealed class LocatedJson
             return [];
         }
 
-        if (m.value is not List<LocatedJson> list || list.Exists(i => i.type != JsonTokenType.String))
+        if (m.type != JsonTokenType.StartArray || m.parts is not { } list || list.Exists(i => i.type != JsonTokenType.String))
         {
             m.Fault("expected a list of texts");
             return [];
@@ -422,7 +547,7 @@ internal sealed class LocatedJson
             return [];
         }
 
-        if (m.value is not List<LocatedJson> items)
+        if (m.type != JsonTokenType.StartArray || m.parts is not { } items)
         {
             m.Fault("expected a list of numbers");
             return [];
@@ -469,7 +594,7 @@ internal sealed class LocatedJson
             return [];
         }
 
-        if (m.value is not List<LocatedJson> items)
+        if (m.type != JsonTokenType.StartArray || m.parts is not { } items)
         {
             m.Fault("expected a list");
             return [];
@@ -486,16 +611,16 @@ internal sealed class LocatedJson
     /// <summary>Warns of members nobody asked for.</summary>
     public void WarnOfUnknown()
     {
-        if (value is Dictionary<string, LocatedJson> members)
+        if (IsObject)
         {
-            foreach (var (unknown, member) in members.Where(m => asked?.Contains(m.Key) != true))
+            foreach (var member in parts!.Where(m => !m.asked))
             {
-                if (report.WarnedEnough)
+                if (Found.WarnedEnough)
                 {
                     return;
                 }
 
-                report.Warn(member.line, member.Path, $"'{InputBounds.Quote(unknown)}' is not a member known here; it was left aside");
+                Found.Warn(member.line, member.Path, $"'{InputBounds.Quote(member.name!)}' is not a member known here; it was left aside");
             }
         }
     }

@@ -26,7 +26,7 @@ public static class PlanFile
     /// <param name="utf8">The JSON.</param>
     /// <param name="fleet">The fleet its members and stores must be in.</param>
     /// <param name="today">The first day of recurrences that are given in words without one.</param>
-    public static ReadResult<Plan> Read(ReadOnlySpan<byte> utf8, FleetModel fleet, LocalDate today)
+    public static ReadResult<Plan> Read(ReadOnlyMemory<byte> utf8, FleetModel fleet, LocalDate today)
     {
         var report = new LocatedJson.Report("plan");
         var root = LocatedJson.Parse(utf8, report);
@@ -43,7 +43,7 @@ public static class PlanFile
         return new(report.Faults.Count == 0 ? plan : null, report.Faults, report.Warnings);
     }
 
-    /// <summary>Writes a plan so that <see cref="Read(ReadOnlySpan{byte}, FleetModel, LocalDate)"/> gives the same one.</summary>
+    /// <summary>Writes a plan so that <see cref="Read(ReadOnlyMemory{byte}, FleetModel, LocalDate)"/> gives the same one.</summary>
     public static JsonObject Write(Plan plan) => new()
     {
         ["id"] = plan.Id.Value,

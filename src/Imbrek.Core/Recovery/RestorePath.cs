@@ -31,5 +31,5 @@ public sealed record RestorePath(
     public PathStep Onto => Steps.Last(s => s.Kind != Catalogue.SetKind.Log);
 
     /// <summary>Whether the seconds rest on finished runs, all or in part.</summary>
-    public bool UsesLearned => Steps.Any(s => s.Learned is not null);
+    public bool UsesLearned { get; init; }
 }

@@ -34,6 +34,12 @@ public sealed record DesignQuestion
     /// <summary>Whether restore paths are looked for.</summary>
     public bool WithRestore { get; init; } = true;
 
+    /// <summary>Told the figures of each database as soon as they are made, from several threads; null for nobody.</summary>
+    public Action<RecoverySubject, IReadOnlyList<DesignedFigures>>? Made { get; init; }
+
+    /// <summary>How many threads may evaluate side by side, -1 for all there are: one less leaves room for who asks something in between.</summary>
+    public int Threads { get; init; } = -1;
+
     /// <summary>Whoever asked does not wait any more.</summary>
     public CancellationToken Cancel { get; init; }
 }

@@ -53,11 +53,13 @@ public static class Designer
             sink);
         var answers = new Dictionary<Id<Database>, IReadOnlyList<DesignedFigures>>();
         var subjects = new Dictionary<Id<Database>, RecoverySubject>();
-        Parallel.ForEach(question.Databases, new ParallelOptions { CancellationToken = question.Cancel }, d =>
+        Parallel.ForEach(question.Databases, new ParallelOptions { CancellationToken = question.Cancel, MaxDegreeOfParallelism = question.Threads }, d =>
         {
             var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id));
             var kinds = subject.Objective?.Against ?? [LossKind.None];
-            var figures = kinds.Select(k => FiguresOf(subject, Loss.OfKind(k), from, to, question.WithRestore)).ToArray();
+            var byLeft = new Dictionary<Survival, DesignedFigures>();
+            var figures = kinds.Select(k => Figures(subject, Loss.OfKind(k).For(d, fleet), byLeft)).ToArray();
+            question.Made?.Invoke(subject, figures);
             lock (answers)
             {
                 answers[d.Id] = figures;
@@ -65,6 +67,22 @@ public static class Designer
             }
         });
         return new DesignAnswer(begin, from, to, answers, subjects, prediction);
+
+        // Losses that leave the same come to the same.
+        DesignedFigures Figures(RecoverySubject subject, Loss loss, Dictionary<Survival, DesignedFigures> known)
+        {
+            if (Survival.Of(subject, loss) is not { } left)
+            {
+                return FiguresOf(subject, loss, from, to, question.WithRestore);
+            }
+
+            if (!known.TryGetValue(left, out var same))
+            {
+                known[left] = same = FiguresOf(subject, loss, from, to, question.WithRestore);
+            }
+
+            return same with { Loss = loss };
+        }
     }
 
     /// <summary>Figures of one database for one loss, from the sets that will be there.</summary>

@@ -39,7 +39,7 @@ internal sealed class DatabaseState
     public DatabaseState(FleetModel fleet, Database database, DatabaseCatalogue catalogue) =>
         subject = RecoverySubject.Of(fleet, database, catalogue);
 
-    private sealed record Cached(Instant At, Instant Until, LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable);
+    private sealed record Cached(Instant At, Instant Until, Survival? Left, LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable);
 
     /// <summary>The database with its sets as they are now.</summary>
     public RecoverySubject Subject => Snapshot().Subject;
@@ -148,7 +148,9 @@ internal sealed class DatabaseState
     private (LossFigures Figures, IReadOnlyList<ClosedInterval> Recoverable) Observe((RecoverySubject Subject, long Version) snapshot, Loss loss, Instant at, bool now)
     {
         var (s, seen) = snapshot;
-        var key = loss.For(s.Database, s.Fleet).ToString();
+        var resolved = loss.For(s.Database, s.Fleet);
+        var key = resolved.ToString();
+        Survival? left = null;
         if (now)
         {
             lock (gate)
@@ -157,12 +159,20 @@ internal sealed class DatabaseState
                 {
                     return (kept.Figures, kept.Recoverable);
                 }
+
+                left = Survival.Of(s, resolved);
+                if (version == seen && left is not null && figures.Values.FirstOrDefault(k => k.Left == left && at >= k.At && at < k.Until) is { } same)
+                {
+                    var its = same with { Figures = same.Figures with { Loss = resolved } };
+                    figures[key] = its;
+                    return (its.Figures, its.Recoverable);
+                }
             }
         }
 
         var began = Stopwatch.GetTimestamp();
-        var made = Observer.Observe(s, loss, at, Window, Learned);
-        var recoverable = Evaluator.RecoverableAt(s, loss, at);
+        var made = Observer.Observe(s, resolved, at, Window, Learned);
+        var recoverable = Evaluator.RecoverableAt(s, resolved, at);
         Evaluated?.Invoke(Stopwatch.GetElapsedTime(began).TotalSeconds);
         if (now)
         {
@@ -171,7 +181,7 @@ internal sealed class DatabaseState
                 // What changed while it was computed must not be hidden behind it.
                 if (version == seen)
                 {
-                    figures[key] = new Cached(at, ValidUntil(s, at), made, recoverable);
+                    figures[key] = new Cached(at, ValidUntil(s, at), left, made, recoverable);
                 }
             }
         }

@@ -13,8 +13,24 @@ internal sealed class DesignedState(FleetState fleet)
 {
     private static readonly Duration MaxAge = Duration.FromHours(6);
 
+    /// <summary>How many databases make a fleet large, and of how many figures come first then.</summary>
+    private const int Many = 2_000;
+    private const int First = 300;
+
     private readonly SemaphoreSlim making = new(1);
     private volatile Snapshot? kept;
+    private volatile InWork? inWork;
+
+    /// <summary>How many databases have figures so far, of how many.</summary>
+    public sealed record DesignProgress(int Made, int Of);
+
+    /// <summary>Figures that are being made: those that are there are shown.</summary>
+    private sealed record InWork(FleetModel Fleet, Instant From, int Of)
+    {
+        public ConcurrentDictionary<Id<Database>, (RecoverySubject Subject, IReadOnlyList<DesignedFigures> Figures)> Made { get; } = new();
+
+        public ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> Supposed { get; } = new();
+    }
 
     private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads, IReadOnlyDictionary<Id<Store>, StoreForecast> Stores)
     {
@@ -45,15 +61,40 @@ internal sealed class DesignedState(FleetState fleet)
     /// <summary>Figures of one database for any loss; null while none have been made, or when no plan covers it.</summary>
     public DesignedFigures? KnownOf(Id<Database> database, Loss loss)
     {
-        if (Known is not { } answer || kept is not { } k || !answer.Subjects.TryGetValue(database, out var subject))
+        if (Known is { } answer && kept is { } k)
         {
-            return null;
+            return answer.Subjects.TryGetValue(database, out var subject) ? Of(subject, answer.ByDatabase[database], k.Supposed, answer.From) : null;
         }
 
-        var resolved = loss.For(subject.Database, subject.Fleet);
-        return answer.ByDatabase[database].FirstOrDefault(f => f.Loss == resolved)
-            ?? k.Supposed.GetOrAdd((database, resolved), _ => Designer.FiguresOf(subject, resolved, answer.From, answer.To));
+        return Beginning is { } w && w.Made.TryGetValue(database, out var made) ? Of(made.Subject, made.Figures, w.Supposed, w.From) : null;
+
+        DesignedFigures Of(RecoverySubject subject, IReadOnlyList<DesignedFigures> figures, ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> supposed, Instant from)
+        {
+            var resolved = loss.For(subject.Database, subject.Fleet);
+            return figures.FirstOrDefault(f => f.Loss == resolved)
+                ?? supposed.GetOrAdd((database, resolved), _ => Survival.Of(subject, resolved) is { } left && figures.FirstOrDefault(f => Survival.Of(subject, f.Loss) == left) is { } same
+                    ? same with { Loss = resolved }
+                    : Designer.FiguresOf(subject, resolved, from, from + Designer.Span));
+        }
     }
+
+    /// <summary>How far the figures have come that are being made for the first time, or after plans changed; null when they are all there.</summary>
+    public DesignProgress? Making
+    {
+        get
+        {
+            if (Known is not null)
+            {
+                return null;
+            }
+
+            var w = Beginning;
+            var of = w?.Of ?? fleet.Fleet.Databases.Count(d => fleet.Fleet.PlansOf(d).Count > 0);
+            return of == 0 ? null : new DesignProgress(w?.Made.Count ?? 0, of);
+        }
+    }
+
+    private InWork? Beginning => inWork is { } w && ReferenceEquals(w.Fleet.Plans, fleet.Fleet.Plans) ? w : null;
 
     /// <summary>What counts of them for a verdict; null while none have been made, or when no plan covers the database.</summary>
     public DesignedOutlook? OutlookOf(Id<Database> database, Loss loss) => KnownOf(database, loss) is { } f
@@ -68,7 +109,7 @@ internal sealed class DesignedState(FleetState fleet)
     {
         if (Known is null || at - Known.From > MaxAge)
         {
-            _ = GetAsync(at, CancellationToken.None);
+            _ = Task.Run(() => GetAsync(at, CancellationToken.None));
         }
 
         return Known;
@@ -91,22 +132,34 @@ internal sealed class DesignedState(FleetState fleet)
             }
 
             var f = fleet.Fleet;
+            Database[] planned = [.. f.Databases.Where(d => f.PlansOf(d).Count > 0)];
+            var work = new InWork(f, at, planned.Length);
+            inWork = work;
             var loads = f.Databases.ToDictionary(d => d.Id, d => Learn(f, d, at));
-            var answer = await Task.Run(
-                () => Designer.Design(new DesignQuestion
-                {
-                    Fleet = f,
-                    Series = Series.Of(f),
-                    Databases = [.. f.Databases.Where(d => f.PlansOf(d).Count > 0)],
-                    From = at,
-                    LoadOf = d => loads[d.Id],
-                }),
-                cancel);
+            if (planned.Length > Many)
+            {
+                // Of a large fleet nobody waits minutes for the first figure: some come at once, by the same simulation without the log of the others.
+                await Task.Run(() => Design([.. planned.Take(First)]), cancel);
+            }
+
+            var answer = await Task.Run(() => Design(planned), cancel);
             kept = new Snapshot(f, answer, loads, StoreForecast.Of(f, id => fleet[id].Subject.Catalogue, at));
             return answer;
+
+            DesignAnswer Design(IReadOnlyList<Database> databases) => Designer.Design(new DesignQuestion
+            {
+                Fleet = f,
+                Series = Series.Of(f),
+                Databases = databases,
+                From = at,
+                LoadOf = d => loads[d.Id],
+                Threads = Math.Max(1, Environment.ProcessorCount - 1),
+                Made = (subject, figures) => work.Made[subject.Database.Id] = (subject, figures),
+            });
         }
         finally
         {
+            inWork = null;
             making.Release();
         }
     }

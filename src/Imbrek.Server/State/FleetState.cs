@@ -51,18 +51,25 @@ internal sealed class FleetState(NpgsqlDataSource source)
     public bool Has(string database) => databases.ContainsKey(new(database));
 
     /// <summary>Reads everything from PostgreSQL.</summary>
-    public async Task LoadAsync(CancellationToken cancel)
+    public Task LoadAsync(CancellationToken cancel) => LoadAsync(() => Task.FromResult<BackupCatalogue?>(null), cancel);
+
+    /// <summary>Keeps something in PostgreSQL and takes it over; whatever is changed after that follows.</summary>
+    /// <param name="keep">Keeps it. Answers the whole catalogue as it is kept then, when that is known: it need not be read.</param>
+    /// <param name="cancel">Stops reading.</param>
+    public async Task LoadAsync(Func<Task<BackupCatalogue?>> keep, CancellationToken cancel)
     {
         await loading.WaitAsync(cancel);
         try
         {
+            using var changes = new Changes(this);
+            var kept = await keep();
             await using var context = ImbrekDatabase.Context(source);
             var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
             var (loaded, leftOut) = version is null ? (FleetModel.Empty, []) : KeptFleet.Read(version.Document);
             (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
             loaded = loaded.WithPlans(plans);
             leftOutOfFleet = leftOut;
-            await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel);
+            await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel, kept);
             await LoadProofsAsync(context, null, cancel);
             Loaded = true;
         }
@@ -73,7 +80,9 @@ internal sealed class FleetState(NpgsqlDataSource source)
 
         void Take(FleetModel loaded, BackupCatalogue catalogue)
         {
-            databases = new(loaded.Databases.ToDictionary(d => d.Id, d => new DatabaseState(loaded, d, catalogue.Of(d.Id))));
+            var made = new DatabaseState[loaded.Databases.Count];
+            Parallel.For(0, made.Length, i => made[i] = new(loaded, loaded.Databases[i], catalogue.Of(loaded.Databases[i].Id)));
+            databases = new(made.Select((m, i) => KeyValuePair.Create(loaded.Databases[i].Id, m)));
             fleet = loaded;
         }
     }
@@ -159,9 +168,18 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Reads some databases again, because another process changed them.</summary>
     public async Task ReloadAsync(IReadOnlyCollection<string> ids, CancellationToken cancel)
     {
-        await TakeAsync(ids, fleet, Take, cancel);
-        await using var context = ImbrekDatabase.Context(source);
-        await LoadProofsAsync(context, ids, cancel);
+        // Not while everything is taken over: that may have been read before what is told now.
+        await loading.WaitAsync(cancel);
+        try
+        {
+            await TakeAsync(ids, fleet, Take, cancel);
+            await using var context = ImbrekDatabase.Context(source);
+            await LoadProofsAsync(context, ids, cancel);
+        }
+        finally
+        {
+            loading.Release();
+        }
 
         void Take(BackupCatalogue catalogue)
         {
@@ -194,35 +212,47 @@ internal sealed class FleetState(NpgsqlDataSource source)
         }
     }
 
-    /// <summary>Reads catalogues and takes them over; what changed while they were read, and may not be in them, is changed again.</summary>
-    private async Task TakeAsync(IReadOnlyCollection<string>? ids, FleetModel within, Action<BackupCatalogue> take, CancellationToken cancel)
+    /// <summary>Remembers what changes while catalogues are read, and so may not be in them.</summary>
+    private readonly struct Changes : IDisposable
     {
-        lock (gate)
-        {
-            reading++;
-        }
+        private readonly FleetState state;
 
-        BackupCatalogue? read = null;
-        try
+        public Changes(FleetState state)
         {
-            await using var connection = await source.OpenConnectionAsync(cancel);
-            read = Within(within, await CatalogueTable.ReadAsync(connection, ids, cancel));
-        }
-        finally
-        {
-            lock (gate)
+            this.state = state;
+            lock (state.gate)
             {
-                if (read is not null)
-                {
-                    take(read);
-                    meanwhile.ForEach(m => Apply(m.Database, m.Sets));
-                }
+                state.reading++;
+            }
+        }
 
-                if (--reading == 0)
+        public void Dispose()
+        {
+            lock (state.gate)
+            {
+                if (--state.reading == 0)
                 {
-                    meanwhile.Clear();
+                    state.meanwhile.Clear();
                 }
             }
+        }
+    }
+
+    /// <summary>Reads catalogues, unless they are known, and takes them over; what changed in the meantime is changed again.</summary>
+    private async Task TakeAsync(IReadOnlyCollection<string>? ids, FleetModel within, Action<BackupCatalogue> take, CancellationToken cancel, BackupCatalogue? known = null)
+    {
+        using var changes = new Changes(this);
+        if (known is null)
+        {
+            await using var connection = await source.OpenConnectionAsync(cancel);
+            known = await CatalogueTable.ReadAsync(connection, ids, cancel);
+        }
+
+        known = Within(within, known);
+        lock (gate)
+        {
+            take(known);
+            meanwhile.ForEach(m => Apply(m.Database, m.Sets));
         }
     }
 

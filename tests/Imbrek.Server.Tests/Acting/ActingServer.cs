@@ -91,19 +91,24 @@ internal sealed class ActingServer : IAsyncDisposable
     }
 
     /// <summary>Starts one on a new database: a database "d" with a full in two stores, a differential, and logs in two stores; an older full in one.</summary>
-    public static async Task<ActingServer> StartAsync()
+    public static Task<ActingServer> StartAsync() => StartAsync(TheFleet(), [.. Sets()]);
+
+    /// <summary>Starts one on a new database with a fleet and sets.</summary>
+    public static async Task<ActingServer> StartAsync(FleetModel fleet, IReadOnlyCollection<BackupSet> sets)
     {
         var connection = await ServerProcess.NewDatabaseAsync();
         var server = new ActingServer(connection, new ObedientDriver { Reached = Now - Duration.FromMinutes(5) }, new MovedClock(), owns: true);
         await ImbrekDatabase.MigrateAsync(server.Source);
         await using (var open = await server.Source.OpenConnectionAsync())
         {
-            await CatalogueTable.InsertAsync(open, [.. Sets()], default);
+            await using var transaction = await open.BeginTransactionAsync();
+            await CatalogueTable.InsertAsync(open, sets, default);
+            await transaction.CommitAsync();
         }
 
         await using (var data = ImbrekDatabase.Context(server.Source))
         {
-            data.FleetVersions.Add(new FleetVersionRow { Number = 1, At = Now, Who = "test", Document = FleetFile.Write(TheFleet()) });
+            data.FleetVersions.Add(new FleetVersionRow { Number = 1, At = Now, Who = "test", Document = FleetFile.Write(fleet) });
             await data.SaveChangesAsync();
         }
 
@@ -123,13 +128,16 @@ internal sealed class ActingServer : IAsyncDisposable
     public Task DispatchAsync() => services.GetRequiredService<RealPace>().StartAsync(default);
 
     /// <summary>Saves a plan that backs the log up every minute.</summary>
-    public async Task PlanAsync()
+    public Task PlanAsync() => PlanAsync(new("a"), new Id<Database>("d"));
+
+    /// <summary>Saves a plan that backs the log of some databases up every minute.</summary>
+    public async Task PlanAsync(Id<Store> store, params Id<Database>[] databases)
     {
         var plan = new Plan(
             new("minutes"),
             "Minutes",
-            new Selection { Databases = [new("d")] },
-            [new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = RecurrenceWords.TryParse("every minute", DateTimeZone.Utc, new LocalDate(2026, 1, 1), out var every, out _) ? every : null, Store = new Id<Store>("a") }],
+            new Selection { Databases = databases },
+            [new PlanTask { Id = "log", Kind = TaskKind.Log, Recurrence = RecurrenceWords.TryParse("every minute", DateTimeZone.Utc, new LocalDate(2026, 1, 1), out var every, out _) ? every : null, Store = store }],
             TellRule.Nobody);
         await using (var data = ImbrekDatabase.Context(Source))
         {
@@ -174,15 +182,17 @@ internal sealed class ActingServer : IAsyncDisposable
         };
     }
 
-    private static FleetModel TheFleet()
+    /// <summary>A fleet of the database "d", or of many like it: "d0", "d1"….</summary>
+    public static FleetModel TheFleet(int databases = 1)
     {
-        var text = """
+        var names = databases == 1 ? ["d"] : Enumerable.Range(0, databases).Select(i => $"d{i}");
+        var text = $$"""
             {"format": "imbrek-fleet/1",
              "sites": [{"id": "s", "name": "S", "timeZone": "UTC"}],
              "hosts": [{"id": "h1", "site": "s", "readBytesPerSecond": 100000000, "writeBytesPerSecond": 100000000}, {"id": "h2", "site": "s", "readBytesPerSecond": 100000000, "writeBytesPerSecond": 100000000}],
              "stores": [{"id": "a", "site": "s", "readBytesPerSecond": 200000000, "writeBytesPerSecond": 100000000}, {"id": "b", "site": "s", "readBytesPerSecond": 100000000, "writeBytesPerSecond": 100000000}],
              "engines": [{"id": "e", "name": "E", "provisionSeconds": 1, "openSeconds": 1, "restoreBytesPerSecond": 100000000, "replayBytesPerSecond": 100000000, "indexBytesPerSecond": 100000000, "perSetSeconds": 0}],
-             "databases": [{"id": "d", "name": "D", "engine": "e", "host": "h1", "recoveryHosts": ["h2"], "sizeBytes": 1000000, "checkSeconds": 1, "redirectSeconds": 1}]}
+             "databases": [{{string.Join(", ", names.Select(n => $$"""{"id": "{{n}}", "name": "{{n.ToUpperInvariant()}}", "engine": "e", "host": "h1", "recoveryHosts": ["h2"], "sizeBytes": 1000000, "checkSeconds": 1, "redirectSeconds": 1}"""))}}]}
             """;
         var read = FleetFile.Read(Encoding.UTF8.GetBytes(text), "fleet");
         return read.Value ?? throw new InvalidOperationException(string.Join("; ", read.Faults));

@@ -41,6 +41,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
     /// <summary>Sets by the run that took them.</summary>
     public Dictionary<Guid, BackupSet> Taken { get; } = [];
 
+    private readonly Dictionary<string, Instant> takenTo = [];
+
     public bool Knows(Core.Fleet.Database database) => true;
 
     public IDisposable Engage() => new MemoryStream();
@@ -101,7 +103,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
         lock (gate)
         {
             var now = Clock();
-            var from = Taken.Values.Select(s => s.CoversTo).DefaultIfEmpty(now - Duration.FromMinutes(1)).Max();
+            var from = takenTo.GetValueOrDefault(spec.Database, now - Duration.FromMinutes(1));
+            takenTo[spec.Database] = now;
             var set = new BackupSet
             {
                 Id = new($"taken-{Taken.Count}"),

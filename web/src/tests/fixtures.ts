@@ -48,6 +48,7 @@ export const fleetPage = (...rows: Schemas['FleetRow'][]): Schemas['FleetPage'] 
   rows,
   total: rows.length,
   next: null,
+  designing: null,
 });
 
 export const findings = (...rows: Schemas['FindingRow'][]): Schemas['FindingPage'] => ({

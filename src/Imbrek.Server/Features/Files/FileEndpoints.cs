@@ -65,10 +65,15 @@ internal static class FileEndpoints
                 : CatalogueFile.Read(bytes, catalogue.FileName, model, skipBad ?? false);
             faults.AddRange(read.Faults);
             warnings.AddRange(read.Warnings);
-            sets = read.Value;
+            var several = 0;
+            sets = read.Value?.WithOneCopyAStore(out several);
+            if (several > 0)
+            {
+                warnings.Add(new Fault(catalogue.FileName, 1, "copies", $"{several:N0} {(several == 1 ? "set has" : "sets have")} several copies in one store, one after the other: the last alone is kept"));
+            }
         }
 
-        var all = sets?.All.SelectMany(c => c.Sets).ToArray() ?? [];
+        var count = sets?.Count ?? 0;
         if (model is null || (catalogue is not null && sets is null))
         {
             return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
@@ -113,7 +118,8 @@ internal static class FileEndpoints
             await PlanVersions.ReplaceAsync(inside, model, state.Fleet.Plans, who, now, cancel);
         }
 
-        await CatalogueTable.UpsertAsync(connection, all, cancel);
+        var whole = sets is not null && await CatalogueTable.UpsertAsync(connection, sets, cancel);
+        await ImbrekDatabase.AnalyzeAsync(connection, cancel);
         if (fleet is not null && await FleetReferences.FindAsync(connection, model, cancel) is { Count: > 0 } missing)
         {
             // Rolled back: nothing of the import is kept.
@@ -121,13 +127,17 @@ internal static class FileEndpoints
             return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
         }
 
-        var body = JsonSerializer.Serialize(new { databases = fleet is null ? 0 : model.Databases.Count, sets = all.Length, skippedLines = faults.Count });
+        var body = JsonSerializer.Serialize(new { databases = fleet is null ? 0 : model.Databases.Count, sets = count, skippedLines = faults.Count });
         await LedgerTable.AppendAsync(inside, now, who, "import", "", body, cancel);
-        await transaction.CommitAsync(cancel);
-        await ImbrekDatabase.AnalyzeAsync(connection, cancel);
-        await state.LoadAsync(cancel);
+        await state.LoadAsync(KeepAsync, cancel);
         await dispatcher.ChangedAsync(Peers.Shared.Fleet, cancel);
-        return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, all.Length, View(faults), View(warnings)));
+        return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, count, View(faults), View(warnings)));
+
+        async Task<Core.Catalogue.BackupCatalogue?> KeepAsync()
+        {
+            await transaction.CommitAsync(cancel);
+            return whole ? sets : null;
+        }
     }
 
     private static string? PlanSizes(FleetModel fleet, Instant now) =>

@@ -51,7 +51,7 @@ internal static class FleetEndpoints
         double? ProofServiceSeconds,
         IReadOnlyList<CoverSpan> Cover);
 
-    public sealed record FleetPage(Instant At, Instant CoverFrom, FleetAnswer Answer, IReadOnlyList<FleetRow> Rows, int Total, int? Next);
+    public sealed record FleetPage(Instant At, Instant CoverFrom, FleetAnswer Answer, IReadOnlyList<FleetRow> Rows, int Total, int? Next, DesignedState.DesignProgress? Designing);
 
     /// <summary>Findings of one cause and one remedy: the worst of them, how many databases, and the span of instants they are about.</summary>
     public sealed record FindingRow(
@@ -84,7 +84,6 @@ internal static class FleetEndpoints
         }
 
         var asOf = premise.At ?? now;
-        designed.KnownOrBegin(now);
         var databases = state.Fleet.Databases;
         var figures = new LossFigures[databases.Count];
         var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel };
@@ -100,8 +99,11 @@ internal static class FleetEndpoints
         var start = Math.Min(from ?? 0, found.Count);
         var rows = new FleetRow[Math.Min(take ?? MostRows, found.Count - start)];
         Parallel.For(0, rows.Length, parallel, i => rows[i] = Row(state[found[start + i].Id], designed, premise.Loss, asOf, premise.At is null));
+
+        // What plans will come to takes longest: it may begin when what is here has been answered.
+        designed.KnownOrBegin(now);
         return TypedResults.Ok(new FleetPage(
-            asOf, asOf - DatabaseState.Window, answer, rows, found.Count, start + rows.Length < found.Count ? start + rows.Length : null));
+            asOf, asOf - DatabaseState.Window, answer, rows, found.Count, start + rows.Length < found.Count ? start + rows.Length : null, designed.Making));
     }
 
     private static bool Matches(FleetModel fleet, Core.Fleet.Database d, string find) =>

@@ -32,6 +32,8 @@ export default function FleetPage() {
   const fleet = useQuery({
     queryKey: ['fleet', 'list', premise.query],
     placeholderData: (before) => before,
+    // Designed figures are shown as they come.
+    refetchInterval: (query) => (query.state.data?.designing ? 3000 : false),
     queryFn: () => got(api.GET('/api/fleet', { params: { query: premise.query } })),
   });
   const put = (key: string, value: string | null) =>
@@ -145,6 +147,7 @@ export default function FleetPage() {
           to={fleet.data?.at ?? ''}
           supposing={supposing}
           loading={fleet.isPending}
+          designing={fleet.data?.designing ?? null}
         />
       </Box>
       <NeedsYou />

@@ -35,12 +35,15 @@ export const FleetTable = memo(function FleetTable({
   to,
   supposing,
   loading,
+  designing,
 }: {
   lines: Line[];
   from: string;
   to: string;
   supposing: boolean;
   loading: boolean;
+  /** How far the designed figures have come; null when all are there. */
+  designing: Schemas['DesignProgress'] | null;
 }) {
   const scroller = useRef<HTMLDivElement>(null);
   const [chosen, setFocus] = useState(0);
@@ -84,14 +87,25 @@ export const FleetTable = memo(function FleetTable({
     >
       <div role="row" className="fleet-row head">
         {heads.map(([h, from], i) => (
-          <span role="columnheader" key={i} data-from={from}>
+          <span
+            role="columnheader"
+            key={i}
+            data-from={from}
+            title={
+              h === 'Designed' && designing
+                ? `Worked out for ${count(designing.made)} of ${count(designing.of)} databases so far`
+                : undefined
+            }
+          >
             {h === 'losses'
               ? losses.map((l) => (
                   <span key={l} title={`Agreed: ${lossWord[l]}`} className="loss">
                     {lossHead[l]}
                   </span>
                 ))
-              : h || <span style={{ position: 'absolute', clip: 'rect(0 0 0 0)' }}>Mark</span>}
+              : h === 'Designed' && designing
+                ? `Designed, ${Math.floor((100 * designing.made) / designing.of)} %`
+                : h || <span style={{ position: 'absolute', clip: 'rect(0 0 0 0)' }}>Mark</span>}
           </span>
         ))}
       </div>
