@@ -19,7 +19,7 @@ public class FormatMutations
     /// <summary>Values of the right kind that nobody means.</summary>
     private static readonly string[] Odd = ["\"\"", "\"\\u0000\"", "\"..\"", "\"2026-02-30T25:00:00Z\"", "-1", "0", "1e300", "9007199254740993", "null"];
 
-    private static FleetModel Rich => Harbour(2, farCapacity: 10_000_000_000_000).WithPlans(
+    internal static FleetModel Rich => Harbour(2, farCapacity: 10_000_000_000_000).WithPlans(
     [
         Usual() with
         {

@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using CsCheck;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
@@ -127,10 +128,7 @@ public class FormatTests
         Assert.Equal(text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length + 1, Assert.Single(broken.Faults).Line);
     }
 
-    [Theory]
-    [InlineData("fleet.schema.json", "databases")]
-    [InlineData("catalogue.schema.json", "copies")]
-    public void A_schema_ships_with_the_product(string file, string member)
+    private static string SchemaFile(string file)
     {
         var root = new DirectoryInfo(AppContext.BaseDirectory);
         while (!Directory.Exists(Path.Combine(root.FullName, "docs", "formats")))
@@ -138,7 +136,77 @@ public class FormatTests
             root = root.Parent!;
         }
 
-        var schema = JsonDocument.Parse(File.ReadAllText(Path.Combine(root.FullName, "docs", "formats", file))).RootElement;
+        return Path.Combine(root.FullName, "docs", "formats", file);
+    }
+
+    [Theory]
+    [InlineData("fleet.schema.json", "databases")]
+    [InlineData("catalogue.schema.json", "copies")]
+    public void A_schema_ships_with_the_product(string file, string member)
+    {
+        var schema = JsonDocument.Parse(File.ReadAllText(SchemaFile(file))).RootElement;
         Assert.True(schema.GetProperty("properties").TryGetProperty(member, out _));
     }
+
+    /// <summary>With IMBREK_WRITE_SCHEMA set, the schema is written instead.</summary>
+    [Fact]
+    public void The_schema_says_of_members_that_may_be_left_out_what_the_code_does_with_them()
+    {
+        var file = SchemaFile("fleet.schema.json");
+        var schema = JsonNode.Parse(File.ReadAllText(file))!;
+        var differ = new List<string>();
+        foreach (var (list, members) in FleetMembers.Schemas)
+        {
+            var written = schema["properties"]![list]!["items"]!["properties"]!.AsObject();
+            foreach (var (name, said) in members)
+            {
+                var own = JsonNode.Parse(said.ToJsonString());
+                if (!JsonNode.DeepEquals(written[name], own))
+                {
+                    differ.Add($"{list}.{name}: {own!.ToJsonString()}");
+                    written[name] = own;
+                }
+            }
+        }
+
+        if (Environment.GetEnvironmentVariable("IMBREK_WRITE_SCHEMA") is not null)
+        {
+            File.WriteAllText(file, schema.ToJsonString(new JsonSerializerOptions { WriteIndented = true, Encoder = System.Text.Encodings.Web.JavaScriptEncoder.UnsafeRelaxedJsonEscaping }) + "\n");
+            return;
+        }
+
+        Assert.Empty(differ);
+    }
+
+    [Fact]
+    public void Each_member_that_may_be_left_out_is_read_back_as_it_was_written()
+    {
+        var text = FleetFile.Write(FormatMutations.Rich);
+        foreach (var (list, members) in FleetMembers.Schemas)
+        {
+            foreach (var (name, schema) in members)
+            {
+                var changed = JsonNode.Parse(text)!;
+                var item = changed[list]![0]!.AsObject();
+                item[name] = Another(schema, item[name]);
+                var read = FleetFile.Read(Encoding.UTF8.GetBytes(changed.ToJsonString()), "f");
+                Assert.Empty(read.Faults);
+                Assert.Empty(read.Warnings);
+                Assert.True(JsonNode.DeepEquals(item[name], JsonNode.Parse(FleetFile.Write(read.Value!))![list]![0]![name]), $"{list}.{name} comes back as something else");
+            }
+        }
+
+        Assert.Equal(text, FleetFile.Write(FleetFile.Read(Encoding.UTF8.GetBytes(text), "f").Value!));
+    }
+
+    /// <summary>A value the schema allows that is not the one there.</summary>
+    private static JsonNode Another(JsonObject schema, JsonNode? now) => schema switch
+    {
+        _ when schema["enum"] is JsonArray words => words.First(w => w!.ToString() != now?.ToString())!.DeepClone(),
+        _ when schema["$ref"]?.ToString().EndsWith("names", StringComparison.Ordinal) == true => new JsonArray("one", "two"),
+        _ when schema["$ref"]?.ToString().EndsWith("seconds", StringComparison.Ordinal) == true => 17.5,
+        _ when schema["type"]!.ToString() == "boolean" => !now!.GetValue<bool>(),
+        _ when schema["maxLength"] is not null => "another",
+        _ => 37,
+    };
 }

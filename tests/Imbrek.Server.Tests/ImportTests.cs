@@ -54,15 +54,15 @@ public sealed class ImportTests : IAsyncLifetime
     [Fact]
     public async Task A_copy_made_again_in_the_same_store_is_taken_as_the_last_of_the_two_with_a_warning()
     {
-        const string first = """{"store": "quay-s1", "availableAt": "2026-03-01T02:55:00.000Z", """;
+        const string first = """{"store": "quay-s1", "availableAt": "2026-03-02T01:10:00.000Z", """;
         Assert.Contains(first, Case("catalog.jsonl"), StringComparison.Ordinal);
         var (status, body) = await ImportAsync(
             Case("fleet.json"),
-            Case("catalog.jsonl").Replace(first, """{"store": "quay-s1", "availableAt": "2026-03-01T02:50:00.000Z", "removedAt": "2026-03-01T02:52:00.000Z", "storedBytes": 1}, """ + first, StringComparison.Ordinal));
+            Case("catalog.jsonl").Replace(first, """{"store": "quay-s1", "availableAt": "2026-03-02T01:00:00.000Z", "removedAt": "2026-03-02T01:05:00.000Z", "storedBytes": 1}, """ + first, StringComparison.Ordinal));
         Assert.Equal(200, status);
         Assert.Contains("several copies", body.GetProperty("warnings")[0].GetProperty("message").GetString(), StringComparison.Ordinal);
-        Assert.Equal(1L, await server.QueryAsync<long>("select count(*) from backup_copies where store = 'quay-s1' and available_at = '2026-03-01T02:55:00Z' and removed_at is null"));
-        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from backup_copies where available_at = '2026-03-01T02:50:00Z'"));
+        Assert.Equal(1L, await server.QueryAsync<long>("select count(*) from backup_copies where store = 'quay-s1' and available_at = '2026-03-02T01:10:00Z' and removed_at is null"));
+        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from backup_copies where available_at = '2026-03-02T01:00:00Z'"));
     }
 
     [Fact]

@@ -22,15 +22,9 @@ public static class FleetFile
         ["hostile"] = LossKind.Hostile,
     };
 
-    private static readonly Dictionary<string, LogMode> LogModes = new()
-    {
-        ["kept"] = LogMode.Kept,
-        ["discarded"] = LogMode.Discarded,
-    };
-
     private static readonly IReadOnlyDictionary<string, SetKind> SetKinds = CatalogueFile.Kinds;
 
-    private const int MostSlots = 10_000;
+    private const double DefaultProofDays = 90;
 
     private static readonly JsonSerializerOptions Indented = new() { WriteIndented = true };
 
@@ -70,79 +64,58 @@ public static class FleetFile
     {
         format = Format,
         sites = fleet.SiteList.Select(s => new { id = s.Id.Value, name = s.Name, timeZone = s.TimeZone }),
-        links = fleet.Links.Select(l => new { between = new[] { l.One.Value, l.Other.Value }, bytesPerSecond = l.BytesPerSecond, roundTripMs = l.RoundTripMs }),
+        links = fleet.Links.Select(l => FleetMembers.Links.Write(l, new() { ["between"] = new[] { l.One.Value, l.Other.Value }, ["bytesPerSecond"] = l.BytesPerSecond })),
         arrays = fleet.ArrayList.Select(a => new { id = a.Id.Value, site = a.Site.Value }),
-        hosts = fleet.HostList.Select(h => new
+        hosts = fleet.HostList.Select(h => FleetMembers.Hosts.Write(h, new()
         {
-            id = h.Id.Value,
-            site = h.Site.Value,
-            array = h.Array?.Value,
-            writeBytesPerSecond = h.WriteBytesPerSecond,
-            freeBytes = h.FreeBytes,
-            engines = h.Engines.Select(e => e.Value),
-            versions = h.Versions,
-            keys = h.Keys,
-            slots = h.Slots,
-            processors = h.Processors,
-        }),
-        stores = fleet.StoreList.Select(s => new
+            ["id"] = h.Id.Value,
+            ["site"] = h.Site.Value,
+            ["array"] = h.Array?.Value,
+            ["writeBytesPerSecond"] = h.WriteBytesPerSecond,
+            ["engines"] = h.Engines.Select(e => e.Value),
+        })),
+        stores = fleet.StoreList.Select(s => FleetMembers.Stores.Write(s, new()
         {
-            id = s.Id.Value,
-            site = s.Site.Value,
-            array = s.Array?.Value,
-            host = s.Host?.Value,
-            offline = s.Offline,
-            readBytesPerSecond = s.ReadBytesPerSecond,
-            writeBytesPerSecond = s.WriteBytesPerSecond,
-            slots = s.Slots,
-            capacityBytes = s.CapacityBytes,
-            locks = s.Locks,
-        }),
-        engines = fleet.EngineList.Select(e => new
+            ["id"] = s.Id.Value,
+            ["site"] = s.Site.Value,
+            ["array"] = s.Array?.Value,
+            ["host"] = s.Host?.Value,
+            ["readBytesPerSecond"] = s.ReadBytesPerSecond,
+            ["writeBytesPerSecond"] = s.WriteBytesPerSecond,
+        })),
+        engines = fleet.EngineList.Select(e => FleetMembers.Engines.Write(e, new()
         {
-            id = e.Id.Value,
-            name = e.Name,
-            provisionSeconds = e.ProvisionSeconds,
-            perSetSeconds = e.PerSetSeconds,
-            restoreBytesPerSecond = e.RestoreBytesPerSecond,
-            replayBytesPerSecond = e.ReplayBytesPerSecond,
-            indexBytesPerSecond = e.IndexBytesPerSecond,
-            openSeconds = e.OpenSeconds,
-            takes = e.Takes?.Select(k => k.ToString().ToLowerInvariant()),
-            tracksChanges = e.TracksChanges,
-        }),
-        objectives = fleet.ObjectiveList.Select(o => new
+            ["id"] = e.Id.Value,
+            ["name"] = e.Name,
+            ["provisionSeconds"] = e.ProvisionSeconds,
+            ["perSetSeconds"] = e.PerSetSeconds,
+            ["restoreBytesPerSecond"] = e.RestoreBytesPerSecond,
+            ["replayBytesPerSecond"] = e.ReplayBytesPerSecond,
+            ["indexBytesPerSecond"] = e.IndexBytesPerSecond,
+            ["openSeconds"] = e.OpenSeconds,
+            ["takes"] = e.Takes?.Select(k => k.ToString().ToLowerInvariant()),
+        })),
+        objectives = fleet.ObjectiveList.Select(o => FleetMembers.Objectives.Write(o, new()
         {
-            id = o.Id.Value,
-            name = o.Name,
-            rpoSeconds = o.RpoSeconds,
-            rtoSeconds = o.RtoSeconds,
-            against = o.Against.Select(k => k.ToString().ToLowerInvariant()),
-            proofDays = o.ProofDays,
-        }),
-        services = fleet.ServiceList.Select(s => new { id = s.Id.Value, name = s.Name, owner = s.Owner }),
-        databases = fleet.Databases.Select(d => new
+            ["id"] = o.Id.Value,
+            ["name"] = o.Name,
+            ["rpoSeconds"] = o.RpoSeconds,
+            ["rtoSeconds"] = o.RtoSeconds,
+            ["against"] = o.Against.Select(k => k.ToString().ToLowerInvariant()),
+        })),
+        services = fleet.ServiceList.Select(s => FleetMembers.Services.Write(s, new() { ["id"] = s.Id.Value, ["name"] = s.Name })),
+        databases = fleet.Databases.Select(d => FleetMembers.Databases.Write(d, new()
         {
-            id = d.Id.Value,
-            name = d.Name,
-            engine = d.Engine.Value,
-            host = d.Host.Value,
-            recoveryHosts = d.RecoveryHosts.Select(h => h.Value),
-            objective = d.Objective?.Value,
-            service = d.Service?.Value,
-            sizeBytes = d.SizeBytes,
-            growthBytesPerDay = d.GrowthBytesPerDay,
-            changeBytesPerDay = d.ChangeBytesPerDay,
-            logBytesPerSecond = d.LogBytesPerSecond,
-            logByHour = d.LogByHour,
-            logMode = d.LogMode.ToString().ToLowerInvariant(),
-            version = d.Version,
-            detectSeconds = d.DetectSeconds,
-            decideSeconds = d.DecideSeconds,
-            checkSeconds = d.CheckSeconds,
-            redirectSeconds = d.RedirectSeconds,
-            tags = d.Tags,
-            branches = d.Branches.Select(b => new
+            ["id"] = d.Id.Value,
+            ["name"] = d.Name,
+            ["engine"] = d.Engine.Value,
+            ["host"] = d.Host.Value,
+            ["recoveryHosts"] = d.RecoveryHosts.Select(h => h.Value),
+            ["objective"] = d.Objective?.Value,
+            ["service"] = d.Service?.Value,
+            ["sizeBytes"] = d.SizeBytes,
+            ["logByHour"] = d.LogByHour,
+            ["branches"] = d.Branches.Select(b => new
             {
                 id = b.Id,
                 parent = b.Parent,
@@ -150,7 +123,7 @@ public static class FleetFile
                 forkAt = Instants.Write(b.ForkAt),
                 startsAt = Instants.Write(b.StartsAt),
             }),
-        }),
+        })),
         plans = fleet.Plans.Select(PlanFile.Write),
     };
 
@@ -193,7 +166,7 @@ public static class FleetFile
             var readStores = storeItems.Select(ReadStore).ToArray();
             var readEngines = engineItems.Select(ReadEngine).ToArray();
             var readObjectives = objectiveItems.Select(ReadObjective).ToArray();
-            var readServices = serviceItems.Select(j => new Service(new(Id(j)), Name(j), j.Text("owner", false))).ToArray();
+            var readServices = serviceItems.Select(j => FleetMembers.Services.Read(j, new Service(new(Id(j)), Name(j), null))).ToArray();
             var readDatabases = databaseItems.Select(ReadDatabase).ToArray();
             foreach (var item in (IEnumerable<LocatedJson>)[root, .. siteItems, .. linkItems, .. arrayItems, .. hostItems, .. storeItems, .. engineItems, .. objectiveItems, .. serviceItems, .. databaseItems])
             {
@@ -279,37 +252,32 @@ public static class FleetFile
                     j.FaultAt("between", $"there is already a link between {between[0]} and {between[1]}");
                 }
 
-                links.Add(new(new(between[0]), new(between[1]), j.Rate("bytesPerSecond") ?? 1, j.Number("roundTripMs", false, 0, 1e6)));
+                links.Add(FleetMembers.Links.Read(j, new Link(new(between[0]), new(between[1]), j.Rate("bytesPerSecond") ?? 1, null)));
             }
 
             return links;
         }
 
-        private Host ReadHost(LocatedJson j) => new(
+        private Host ReadHost(LocatedJson j) => FleetMembers.Hosts.Read(j, new Host(
             new(Id(j)),
             new(Ref(j, "site", sites, "site") ?? ""),
             Ref(j, "array", arrays, "array", false) is { } a ? new Id<StorageArray>(a) : null,
             j.Rate("writeBytesPerSecond") ?? 1,
-            j.Bytes("freeBytes", false),
+            null,
             [.. Refs(j, "engines", engines, "engine").Select(e => new Id<EngineProfile>(e))],
-            j.Texts("versions"),
-            j.Texts("keys"),
-            (int?)j.Integer("slots", false, 1, MostSlots),
-            j.Number("processors", false, 0.01, MostSlots));
+            [],
+            []));
 
-        private Store ReadStore(LocatedJson j) => new(
+        private Store ReadStore(LocatedJson j) => FleetMembers.Stores.Read(j, new Store(
             new(Id(j)),
             new(Ref(j, "site", sites, "site") ?? ""),
             Ref(j, "array", arrays, "array", false) is { } a ? new Id<StorageArray>(a) : null,
             Ref(j, "host", hosts, "host", false) is { } h ? new Id<Host>(h) : null,
-            j.Flag("offline") ?? false,
+            false,
             j.Rate("readBytesPerSecond") ?? 1,
-            j.Rate("writeBytesPerSecond") ?? 1,
-            (int?)j.Integer("slots", false, 1, MostSlots),
-            j.Bytes("capacityBytes", false),
-            j.Flag("locks") ?? false);
+            j.Rate("writeBytesPerSecond") ?? 1));
 
-        private static EngineProfile ReadEngine(LocatedJson j) => new(
+        private static EngineProfile ReadEngine(LocatedJson j) => FleetMembers.Engines.Read(j, new EngineProfile(
             new(Id(j)),
             Name(j),
             j.Seconds("provisionSeconds", true) ?? 0,
@@ -318,8 +286,7 @@ public static class FleetFile
             j.Rate("replayBytesPerSecond") ?? 1,
             j.Rate("indexBytesPerSecond") ?? 1,
             j.Seconds("openSeconds", true) ?? 0,
-            ReadKinds(j),
-            j.Flag("tracksChanges") ?? true);
+            ReadKinds(j)));
 
         private static SetKind[] ReadKinds(LocatedJson j)
         {
@@ -340,16 +307,16 @@ public static class FleetFile
                 j.FaultAt("against", $"'{kind}' is not one of {string.Join(", ", LossKinds.Keys)}");
             }
 
-            return new(
+            return FleetMembers.Objectives.Read(j, new Objective(
                 new(Id(j)),
                 Name(j),
                 j.Seconds("rpoSeconds", true) ?? 0,
                 j.Seconds("rtoSeconds", true) ?? 0,
                 [.. against.Where(LossKinds.ContainsKey).Select(k => LossKinds[k]).Distinct()],
-                j.Number("proofDays", false, 0, 36_500) ?? 90);
+                DefaultProofDays));
         }
 
-        private Database ReadDatabase(LocatedJson j) => new()
+        private Database ReadDatabase(LocatedJson j) => FleetMembers.Databases.Read(j, new Database
         {
             Id = new(Id(j)),
             Name = Name(j),
@@ -359,19 +326,9 @@ public static class FleetFile
             Objective = Ref(j, "objective", objectives, "objective", false) is { } o ? new Id<Objective>(o) : null,
             Service = Ref(j, "service", services, "service", false) is { } s ? new Id<Service>(s) : null,
             SizeBytes = j.Bytes("sizeBytes") ?? 0,
-            GrowthBytesPerDay = j.Number("growthBytesPerDay", false, -InputBounds.Bytes, InputBounds.Bytes),
-            ChangeBytesPerDay = j.Number("changeBytesPerDay", false, 0, InputBounds.Bytes),
-            LogBytesPerSecond = j.Number("logBytesPerSecond", false, 0, InputBounds.Rate),
             LogByHour = ReadHours(j),
-            LogMode = j.Choice("logMode", LogModes, false) ?? LogMode.Kept,
-            Version = j.Text("version", false),
-            DetectSeconds = j.Seconds("detectSeconds") ?? 0,
-            DecideSeconds = j.Seconds("decideSeconds") ?? 0,
-            CheckSeconds = j.Seconds("checkSeconds") ?? 0,
-            RedirectSeconds = j.Seconds("redirectSeconds") ?? 0,
-            Tags = j.Texts("tags"),
             Branches = ReadBranches(j),
-        };
+        });
 
         private static IReadOnlyList<double> ReadHours(LocatedJson database)
         {
