@@ -100,6 +100,27 @@ public class EvaluatorProperties
         },
         iter: Samples);
 
+    private static (Loss, Loss)[] Alike(RecoverySubject subject)
+    {
+        var losses = Enum.GetValues<LossKind>().Select(k => Loss.OfKind(k).For(subject.Database, subject.Fleet)).Distinct().Select(l => (Loss: l, Left: Survival.Of(subject, l))).ToArray();
+        return [.. from a in losses from b in losses where a.Loss != b.Loss && a.Left is not null && a.Left == b.Left select (a.Loss, b.Loss)];
+    }
+
+    [Fact]
+    public void Losses_that_leave_the_same_stores_and_host_have_the_same_figures() => OfThose(
+        w => Alike(Subject(w)).Length > 0,
+        w =>
+        {
+            var subject = Subject(w);
+            Assert.All(Alike(subject), pair =>
+            {
+                var (one, other) = (Observer.Observe(subject, pair.Item1, w.At, w.At - Worlds.Start, null), Observer.Observe(subject, pair.Item2, w.At, w.At - Worlds.Start, null));
+                Assert.Equal((one.Latest, one.Window, one.NoPath, one.CautiousServiceSeconds), (other.Latest, other.Window, other.NoPath, other.CautiousServiceSeconds));
+                Assert.Equal(one.Path?.Steps ?? [], other.Path?.Steps ?? []);
+                Assert.Equal(Evaluator.RecoverableAt(subject, pair.Item1, w.At), Evaluator.RecoverableAt(subject, pair.Item2, w.At));
+            });
+        });
+
     [Fact]
     public void A_path_reaches_the_latest_recoverable_instant_when_host_and_stores_do_not_limit_it() => OfThose(
         // Every store can be reached from either host, so only usableOn could limit a path more than R.

@@ -169,6 +169,17 @@ public class TimetableTests
     }
 
     [Fact]
+    public void Designed_figures_are_told_of_each_database_as_they_are_made()
+    {
+        var fleet = Harbour(3).WithPlans([Usual()]);
+        var told = new System.Collections.Concurrent.ConcurrentDictionary<Id<Database>, IReadOnlyList<DesignedFigures>>();
+        var answer = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday, Threads = 1, Made = (s, figures) => Assert.True(told.TryAdd(s.Database.Id, figures)) });
+        Assert.Equal(fleet.Databases.Select(d => d.Id.Value).Order(), told.Keys.Select(d => d.Value).Order());
+        Assert.All(told, t => Assert.Equal(answer.ByDatabase[t.Key], t.Value));
+        Assert.All(told, t => Assert.All(t.Value, f => Assert.Equal(f with { LongestRestore = null }, Designer.FiguresOf(answer.Subjects[t.Key], f.Loss, answer.From, answer.To) with { LongestRestore = null })));
+    }
+
+    [Fact]
     public void The_designed_restore_is_the_path_just_before_the_next_state_with_all_its_log()
     {
         var fleet = Harbour().WithPlans([Plan(Task(TaskKind.Full, "daily 01:00"), Task(TaskKind.Log, "every 15 minutes"))]);
