@@ -27,7 +27,7 @@ public static class FleetReferences
         var hosts = fleet.Hosts.Keys.Select(h => h.Value).ToHashSet();
         var plans = fleet.Plans.Select(p => p.Id.Value).ToHashSet();
         var gone = (await CatalogueTable.WithSetsAsync(connection, cancel)).Select(d => d.Value).Where(d => !databases.Contains(d)).ToArray();
-        await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where s.database = any(@gone) and exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1");
+        await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where s.database = any(@among) and exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1", gone);
         await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
         await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
         await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
@@ -50,10 +50,14 @@ public static class FleetReferences
 
         return missing;
 
-        async Task Look(string list, HashSet<string> known, string one, string several, string sql)
+        async Task Look(string list, HashSet<string> known, string one, string several, string sql, string[]? among = null)
         {
             await using var command = new NpgsqlCommand(sql, connection) { CommandTimeout = 300 };
-            command.Parameters.AddWithValue("gone", gone);
+            if (among is not null)
+            {
+                command.Parameters.AddWithValue("among", among);
+            }
+
             await using var reader = await command.ExecuteReaderAsync(cancel);
             while (await reader.ReadAsync(cancel))
             {

@@ -3,6 +3,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Timetable;
 using NodaTime;
 using Xunit;
 
@@ -100,6 +101,21 @@ public class EvaluatorProperties
         },
         iter: Samples);
 
+    [Fact]
+    public void The_steps_of_a_path_are_the_same_however_they_are_looked_at_and_take_the_seconds_of_the_path() => OfThose(
+        w => PathFinder.Find(Subject(w), new PathQuestion { Target = w.At, At = w.At, Loss = w.Loss }).Best is { Steps.Count: > 1 },
+        w =>
+        {
+            // With every second store slower by what runs taught.
+            LearnedPace? Learned(Id<Store> store, Id<Host> host) => store.Value == "s1" ? new LearnedPace(2, 3, 5) : null;
+            var path = PathFinder.Find(Subject(w), new PathQuestion { Target = w.At, At = w.At, Loss = w.Loss, Learned = Learned }).Best!;
+            Assert.Equal(path.Steps.ToArray(), Enumerable.Range(0, path.Steps.Count).Select(i => path.Steps[i]));
+            Assert.Equal(path.Seconds, path.ProvisionSeconds + path.Steps.Sum(s => s.Seconds) + path.OpenSeconds, 9);
+            Assert.Equal(path.Steps.Any(s => s.Learned is not null), path.UsesLearned);
+            Assert.All(path.Steps, s => Assert.True(s.StopsAt is null || s.Kind == SetKind.Log));
+            Assert.Equal(path.Onto, path.Steps.TakeWhile(s => s.Kind != SetKind.Log).Last());
+        });
+
     private static (Loss, Loss)[] Alike(RecoverySubject subject)
     {
         var losses = Enum.GetValues<LossKind>().Select(k => Loss.OfKind(k).For(subject.Database, subject.Fleet)).Distinct().Select(l => (Loss: l, Left: Survival.Of(subject, l))).ToArray();
@@ -115,9 +131,14 @@ public class EvaluatorProperties
             Assert.All(Alike(subject), pair =>
             {
                 var (one, other) = (Observer.Observe(subject, pair.Item1, w.At, w.At - Worlds.Start, null), Observer.Observe(subject, pair.Item2, w.At, w.At - Worlds.Start, null));
-                Assert.Equal((one.Latest, one.Window, one.NoPath, one.CautiousServiceSeconds), (other.Latest, other.Window, other.NoPath, other.CautiousServiceSeconds));
+                Assert.Equal((one.Latest, one.Window, one.NoPath is null, one.CautiousServiceSeconds), (other.Latest, other.Window, other.NoPath is null, other.CautiousServiceSeconds));
                 Assert.Equal(one.Path?.Steps ?? [], other.Path?.Steps ?? []);
                 Assert.Equal(Evaluator.RecoverableAt(subject, pair.Item1, w.At), Evaluator.RecoverableAt(subject, pair.Item2, w.At));
+
+                // Made of those of the other loss, the figures are what they are by themselves, and why there is no path names its own loss.
+                var alone = Designer.FiguresOf(subject, pair.Item2, Worlds.Start, w.At, []);
+                var shared = Designer.FiguresOf(subject, pair.Item2, Worlds.Start, w.At, [Designer.FiguresOf(subject, pair.Item1, Worlds.Start, w.At, [])]);
+                Assert.Equal((alone.Loss, alone.Window, alone.NoPath, alone.LongestRestore?.ServiceSeconds), (shared.Loss, shared.Window, shared.NoPath, shared.LongestRestore?.ServiceSeconds));
             });
         });
 

@@ -5,6 +5,7 @@ using CsCheck;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using NodaTime;
 using Xunit;
 
 namespace Imbrek.Core.Tests;
@@ -126,6 +127,89 @@ public class FormatTests
         var broken = CatalogueFile.Read(Encoding.UTF8.GetBytes(text.TrimEnd() + "\n{\"type\":"), "c", Fleet);
         Assert.Null(broken.Value);
         Assert.Equal(text.Split('\n', StringSplitOptions.RemoveEmptyEntries).Length + 1, Assert.Single(broken.Faults).Line);
+    }
+
+    private static string Line(int i, string more = "") =>
+        $$"""{"type": "set", "id": "s{{i}}", "database": "tickets", "kind": "full", "toPosition": {{i}}, "coversTo": "2026-03-01T02:40:00Z", "dataBytes": 1, "key": "{{new string('k', 150)}}", "copies": []{{more}}}""";
+
+    [Fact]
+    public void A_file_read_in_parts_gives_what_its_lines_give_one_by_one()
+    {
+        // Some megabytes, so that there are several parts; now and then an empty line, a fault, a member nobody knows, a name with escapes.
+        string[] lines =
+        [
+            .. Enumerable.Range(0, 20_000).Select(i => (i % 997) switch
+            {
+                3 => "",
+                5 => Line(i).Replace("\"dataBytes\": 1", "\"dataBytes\": -1", StringComparison.Ordinal),
+                7 => Line(i, ", \"colour\": \"red\""),
+                9 => Line(i).Replace("\"kind\"", "\"k\\u0069nd\"", StringComparison.Ordinal).Replace($"\"s{i}\"", $"\"\\u0073{i}\"", StringComparison.Ordinal),
+                11 => Line(i, ", \"toPosition\": 1"),
+                _ => Line(i),
+            }),
+        ];
+        var whole = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', lines)), "c", Fleet, skipBad: true);
+        Assert.Null(CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', lines)), "c", Fleet).Value);
+        var each = lines.Select((text, i) => (Read: CatalogueFile.Read(Encoding.UTF8.GetBytes(text), "c", Fleet, skipBad: true), Line: i + 1)).ToArray();
+        Assert.Equal(each.SelectMany(e => e.Read.Faults.Select(f => f with { Line = e.Line })), whole.Faults);
+        Assert.Equal(each.SelectMany(e => e.Read.Warnings.Select(f => f with { Line = e.Line })), whole.Warnings);
+        var alone = each.SelectMany(e => e.Read.Value!.All.SelectMany(c => c.Sets)).Select(CatalogueFile.WriteLine);
+        Assert.Equal(alone.Order(StringComparer.Ordinal), whole.Value!.All.SelectMany(c => c.Sets).Select(CatalogueFile.WriteLine).Order(StringComparer.Ordinal));
+        Assert.True(whole.Faults.Count >= 40 && whole.Warnings.Count >= 20, "too few lines with something odd");
+    }
+
+    [Fact]
+    public void Of_faults_in_many_parts_as_many_are_listed_as_may_be_the_first_of_them_and_no_set_is_given()
+    {
+        var bad = Enumerable.Range(0, 20_000).Select(i => Line(i).Replace("\"dataBytes\": 1", "\"dataBytes\": -1", StringComparison.Ordinal));
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', bad)), "c", Fleet);
+        Assert.Null(read.Value);
+        Assert.Equal(Enumerable.Range(1, InputBounds.Faults), read.Faults.Select(f => f.Line));
+    }
+
+    [Theory]
+    [InlineData(3)]
+    [InlineData(60)]
+    public void A_member_given_twice_is_a_fault_among_few_members_and_among_many(int others)
+    {
+        var more = string.Concat(Enumerable.Range(0, others).Select(i => $", \"other{i}\": {i}"));
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(Line(1, more + ", \"other1\": 2")), "c", Fleet);
+        Assert.Equal("other1", Assert.Single(read.Faults).Member);
+        Assert.Equal(others, CatalogueFile.Read(Encoding.UTF8.GetBytes(Line(1, more)), "c", Fleet).Warnings.Count);
+    }
+
+    [Fact]
+    public void What_one_line_said_is_not_taken_for_what_the_next_leaves_out()
+    {
+        var text = Encoding.UTF8.GetString(Case("catalog.jsonl")).Split('\n')[0] + "\n" + Line(1) + "\n{\"type\": \"set\"}\n\"text\"\n" + Line(2);
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(text), "c", Fleet, skipBad: true);
+        var bare = read.Value!.All.SelectMany(c => c.Sets).Single(s => s.Id.Value == "s1");
+        Assert.Equal((null, null, 0, 0), (bare.Parent, bare.CoversFrom, bare.Copies.Count, bare.UsableOn.Count));
+        Assert.Equal(["id", "database", "kind", "toPosition", "coversTo", "dataBytes", "copies"], read.Faults.Where(f => f.Line == 3).Select(f => f.Member));
+        Assert.Contains(read.Faults, f => f.Line == 4 && f.Message.Contains("object", StringComparison.Ordinal));
+    }
+
+    [Fact]
+    public void Bytes_that_are_no_text_are_a_fault_of_their_own_line_alone()
+    {
+        byte[] bad = [.. Encoding.UTF8.GetBytes(Line(1) + "\n" + Line(2)[..^20]), 0xC3, 0x28, .. Encoding.UTF8.GetBytes("\"}\n" + Line(3))];
+        var read = CatalogueFile.Read(bad, "c", Fleet, skipBad: true);
+        Assert.All(read.Faults, f => Assert.Equal(2, f.Line));
+        Assert.NotEmpty(read.Faults);
+        Assert.Equal(["s1", "s3"], read.Value!.All.SelectMany(c => c.Sets).Select(s => s.Id.Value).Order());
+    }
+
+    [Fact]
+    public void Of_copies_in_one_store_one_after_the_other_the_last_is_kept_and_all_else_as_it_was()
+    {
+        static BackupCopy Copy(string store, int minute) => new(new(store), Instant.FromUtc(2026, 3, 1, 3, minute), null, null, minute, CopyState.Good);
+        BackupSet Set(int i, params BackupCopy[] copies) => CatalogueFile.Read(Encoding.UTF8.GetBytes(Line(i)), "c", Fleet).Value!.All.Single()[0] with { Copies = copies };
+        var read = new BackupCatalogue([Set(1, Copy("quay-s1", 1), Copy("hill-s1", 2)), Set(2, Copy("quay-s1", 5), Copy("hill-s1", 2), Copy("quay-s1", 3)), Set(3)]);
+        var one = read.WithOneCopyAStore(out var changed);
+        Assert.Equal(1, changed);
+        Assert.Equal([("s1", "1 2"), ("s2", "5 2"), ("s3", "")], one.All.Single().Sets.Select(s => (s.Id.Value, string.Join(' ', s.Copies.Select(c => c.StoredBytes)))).Order());
+        Assert.Same(one, one.WithOneCopyAStore(out changed));
+        Assert.Equal(0, changed);
     }
 
     private static string SchemaFile(string file)

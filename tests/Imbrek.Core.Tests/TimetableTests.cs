@@ -176,7 +176,7 @@ public class TimetableTests
         var answer = Designer.Design(new DesignQuestion { Fleet = fleet, Series = Series.Of(fleet), Databases = fleet.Databases, From = Monday, Threads = 1, Made = (s, figures) => Assert.True(told.TryAdd(s.Database.Id, figures)) });
         Assert.Equal(fleet.Databases.Select(d => d.Id.Value).Order(), told.Keys.Select(d => d.Value).Order());
         Assert.All(told, t => Assert.Equal(answer.ByDatabase[t.Key], t.Value));
-        Assert.All(told, t => Assert.All(t.Value, f => Assert.Equal(f with { LongestRestore = null }, Designer.FiguresOf(answer.Subjects[t.Key], f.Loss, answer.From, answer.To) with { LongestRestore = null })));
+        Assert.All(told, t => Assert.All(t.Value, f => Assert.Equal(f with { LongestRestore = null }, Designer.FiguresOf(answer.Subjects[t.Key], f.Loss, answer.From, answer.To, []) with { LongestRestore = null })));
     }
 
     [Fact]

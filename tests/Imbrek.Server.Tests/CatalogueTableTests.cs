@@ -90,6 +90,33 @@ public sealed class CatalogueTableTests : IAsyncLifetime
         Assert.Equal(3L, await AskAsync<long>("select count(*) from backup_sets s join backup_copies c on c.database = s.database and c.set_id = s.id where data_bytes = 7 and stored_bytes = 7"));
     }
 
+    [Fact]
+    public async Task Whoever_looks_at_an_empty_table_is_not_waited_for()
+    {
+        var keys = await KeysAsync();
+        await using var reader = await source.OpenConnectionAsync();
+        await using var open = await reader.BeginTransactionAsync();
+        await using (var look = new NpgsqlCommand("select count(*) from backup_sets", reader))
+        {
+            await look.ExecuteScalarAsync();
+        }
+
+        // As it would be with keys in place: slower, and nobody can say that there is nothing else.
+        Assert.False(await UpsertAsync(Sets(12_000)));
+        Assert.Equal(keys, await KeysAsync());
+        await open.RollbackAsync();
+        Assert.Equal(12_000L, await AskAsync<long>("select count(*) from backup_sets"));
+    }
+
+    [Fact]
+    public async Task The_databases_with_sets_are_those_that_have_one()
+    {
+        await using var connection = await source.OpenConnectionAsync();
+        Assert.Empty(await CatalogueTable.WithSetsAsync(connection, default));
+        await UpsertAsync(new([.. Sets(3).All, .. Sets(1, database: "e").All, .. Sets(2, database: "Z").All]));
+        Assert.Equal(["Z", "d", "e"], (await CatalogueTable.WithSetsAsync(connection, default)).Select(d => d.Value).Order(StringComparer.Ordinal));
+    }
+
     [Theory]
     [InlineData(3)]
     [InlineData(12_000)]

@@ -52,6 +52,24 @@ public sealed class ImportTests : IAsyncLifetime
     }
 
     [Fact]
+    public async Task A_first_import_that_is_taken_over_as_it_was_read_is_what_is_read_back()
+    {
+        // More than are put in row by row: the state is made of what was read, not of what PostgreSQL holds.
+        var more = string.Concat(Enumerable.Range(0, 11_000).Select(i =>
+            $$"""{"type": "set", "id": "more-{{i}}", "database": "tickets", "kind": "export", "toPosition": {{i}}, "coversTo": "2026-02-01T{{i / 3600:00}}:{{i / 60 % 60:00}}:{{i % 60:00}}.{{i % 1000:000}}Z", "dataBytes": 7, "copies": [{"store": "quay-s1", "availableAt": "2026-02-02T00:00:00Z", "storedBytes": {{i}}}]}""" + "\n"));
+        var (status, body) = await ImportAsync(Case("fleet.json"), more + Case("catalog.jsonl"));
+        Assert.Equal((200, 11_008), (status, body.GetProperty("sets").GetInt32()));
+        async Task<string> LookAsync() =>
+            await admin.GetTextAsync("/api/export/catalogue") + (await admin.GetAsync("/api/fleet?loss=site&at=2026-03-02T07:30:00Z")).GetProperty("rows");
+        var taken = await LookAsync();
+
+        // A fleet alone has everything read again.
+        Assert.Equal(200, (await ImportAsync(Case("fleet.json"), null)).Status);
+        Assert.Equal(taken, await LookAsync());
+        Assert.Equal(11_008L, await server.QueryAsync<long>("select count(*) from backup_sets"));
+    }
+
+    [Fact]
     public async Task A_copy_made_again_in_the_same_store_is_taken_as_the_last_of_the_two_with_a_warning()
     {
         const string first = """{"store": "quay-s1", "availableAt": "2026-03-02T01:10:00.000Z", """;

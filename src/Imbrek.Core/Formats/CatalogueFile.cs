@@ -54,7 +54,7 @@ public static class CatalogueFile
             {
                 var end = rest.Length <= PartBytes ? -1 : rest.Span[PartBytes..].IndexOf((byte)'\n');
                 var own = end < 0 ? rest : rest[..(PartBytes + end + 1)];
-                parts.Add(new Part(own, line, new LocatedJson.Report(file)));
+                parts.Add(new Part(own, line, new FaultReport(file)));
                 line += own.Span.Count((byte)'\n');
                 rest = rest[own.Length..];
             }
@@ -64,11 +64,11 @@ public static class CatalogueFile
     }
 
     /// <summary>Some lines of a file, and what was found in them.</summary>
-    private sealed class Part(ReadOnlyMemory<byte> text, int firstLine, LocatedJson.Report report)
+    private sealed class Part(ReadOnlyMemory<byte> text, int firstLine, FaultReport report)
     {
         public List<(BackupSet Set, int Line)> Sets { get; } = [];
 
-        public LocatedJson.Report Report => report;
+        public FaultReport Report => report;
 
         public void Read(FleetModel fleet)
         {

@@ -33,7 +33,7 @@ public static class FleetFile
     /// <param name="file">What to call the file in faults.</param>
     public static ReadResult<FleetModel> Read(ReadOnlyMemory<byte> utf8, string file)
     {
-        var report = new LocatedJson.Report(file);
+        var report = new FaultReport(file);
         if (utf8.Span.StartsWith(Encoding.UTF8.Preamble))
         {
             utf8 = utf8[3..];

@@ -28,7 +28,7 @@ public static class PlanFile
     /// <param name="today">The first day of recurrences that are given in words without one.</param>
     public static ReadResult<Plan> Read(ReadOnlyMemory<byte> utf8, FleetModel fleet, LocalDate today)
     {
-        var report = new LocatedJson.Report("plan");
+        var report = new FaultReport("plan");
         var root = LocatedJson.Parse(utf8, report);
         Plan? plan = null;
         if (root is { IsObject: false })

@@ -7,7 +7,7 @@ namespace Imbrek.Core.Formats;
 internal static class SetRules
 {
     /// <summary>Reports every fault; answers the lines that have one.</summary>
-    public static HashSet<int> Check(IReadOnlyList<(BackupSet Set, int Line)> sets, FleetModel fleet, LocatedJson.Report report)
+    public static HashSet<int> Check(IReadOnlyList<(BackupSet Set, int Line)> sets, FleetModel fleet, FaultReport report)
     {
         var bad = new HashSet<int>();
         var byId = new Dictionary<(Id<Database>, Id<BackupSet>), BackupSet>();

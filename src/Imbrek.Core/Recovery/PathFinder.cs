@@ -225,7 +225,7 @@ public sealed class PathFinder
 
     private RestorePath Trace(PathChoice choice, Restriction restriction, int[] before, long reach, int last, int lastSource, long lastStop)
     {
-        var steps = new Steps(this);
+        var (steps, stops) = (new List<(int Set, int Store, double Seconds)>(), new List<(int BeforeLast, long At)>());
         var node = last;
         for (var source = lastSource; ; source = before[node])
         {
@@ -234,7 +234,8 @@ public sealed class PathFinder
             {
                 for (var part = set; part >= 0; part = c.Parents[part])
                 {
-                    steps.Add(part, SetSeconds(part, 1, restriction, out var from), from, null);
+                    var whole = SetSeconds(part, 1, restriction, out var from);
+                    steps.Add((part, from, whole));
                 }
 
                 break;
@@ -243,11 +244,18 @@ public sealed class PathFinder
             var time = lineage.TimeOf(source);
             var fork = lineage.IsForkStop(node);
             var stop = fork ? Math.Max(time, lineage.ForkAt(node)) : Math.Min(target, c.CoversTo[set]);
-            steps.Add(set, SetSeconds(set, Fraction(set, time, stop), restriction, out var store), store, fork || (node == last && lastStop != 0) ? stop : null);
+            var seconds = SetSeconds(set, Fraction(set, time, stop), restriction, out var store);
+            if (fork || (node == last && lastStop != 0))
+            {
+                stops.Add((steps.Count, stop));
+            }
+
+            steps.Add((set, store, seconds));
             node = source;
         }
 
-        var total = steps.End(engine.ProvisionSeconds) + engine.OpenSeconds;
+        steps.Reverse();
+        var total = engine.ProvisionSeconds + steps.Sum(s => s.Seconds) + engine.OpenSeconds;
         var reaches = Instant.FromUnixTimeMilliseconds(reach);
         return new RestorePath(
             host.Id,
@@ -257,64 +265,27 @@ public sealed class PathFinder
             subject.Database.ServiceSeconds(total),
             engine.ProvisionSeconds,
             engine.OpenSeconds,
-            steps,
+            new Steps(c, pace, [.. steps], [.. stops]),
             choice)
-        { UsesLearned = steps.UseLearned };
+        { UsesLearned = steps.Exists(s => pace[s.Store] is not null) };
     }
 
     /// <summary>
     /// The steps of a path as columns; one is put together when somebody looks at it. Of most paths only the seconds are asked for, and a fleet keeps
     /// tens of thousands, each with hundreds of steps.
     /// </summary>
-    private sealed class Steps(PathFinder finder) : IReadOnlyList<PathStep>
+    private sealed class Steps(DatabaseCatalogue c, LearnedPace?[] pace, (int Set, int Store, double Seconds)[] steps, (int BeforeLast, long At)[] stops) : IReadOnlyList<PathStep>
     {
-        private readonly DatabaseCatalogue c = finder.c;
-        private readonly LearnedPace?[] pace = finder.pace;
-        private readonly List<(int Set, int Store, double Seconds)> backwards = [];
-        private (int Set, int Store, double Seconds)[] steps = [];
-        private Dictionary<int, long>? stops;
-
         public int Count => steps.Length;
-
-        public bool UseLearned => Array.Exists(pace, p => p is not null) && Array.Exists(steps, s => pace[s.Store] is not null);
 
         public PathStep this[int index]
         {
             get
             {
                 var (set, store, seconds) = steps[index];
-                return new PathStep(
-                    c.IdOf(set),
-                    c.Kinds[set],
-                    c.Stores[store],
-                    seconds,
-                    stops is not null && stops.TryGetValue(index, out var at) ? Instant.FromUnixTimeMilliseconds(at) : null,
-                    pace[store]);
+                var stop = Array.FindIndex(stops, s => s.BeforeLast == steps.Length - 1 - index);
+                return new PathStep(c.IdOf(set), c.Kinds[set], c.Stores[store], seconds, stop < 0 ? null : Instant.FromUnixTimeMilliseconds(stops[stop].At), pace[store]);
             }
-        }
-
-        /// <summary>Adds the step before those added so far.</summary>
-        public void Add(int set, double seconds, int store, long? stop)
-        {
-            if (stop is { } at)
-            {
-                (stops ??= [])[backwards.Count] = at;
-            }
-
-            backwards.Add((set, store, seconds));
-        }
-
-        /// <summary>Brings the steps into their order.</summary>
-        /// <param name="before">Seconds before the first.</param>
-        /// <returns>Seconds after the last.</returns>
-        public double End(double before)
-        {
-            steps = [.. backwards];
-            Array.Reverse(steps);
-            backwards.Clear();
-            backwards.Capacity = 0;
-            stops = stops?.ToDictionary(s => steps.Length - 1 - s.Key, s => s.Value);
-            return before + steps.Sum(s => s.Seconds);
         }
 
         public IEnumerator<PathStep> GetEnumerator()

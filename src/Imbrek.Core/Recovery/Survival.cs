@@ -3,7 +3,7 @@ using Imbrek.Core.Objectives;
 
 namespace Imbrek.Core.Recovery;
 
-/// <summary>What a loss leaves of a database's way back: two losses that leave the same have the same figures, so that they are computed once.</summary>
+/// <summary>What a loss leaves of a database's way back: two losses that leave the same have the same figures, so that they are computed once; only why there is no path is said of each in its own words.</summary>
 /// <param name="Stores">The stores of the catalogue that survive, a bit for each in its order.</param>
 /// <param name="Host">The host it would be restored on.</param>
 public readonly record struct Survival(ulong Stores, Id<Host> Host)

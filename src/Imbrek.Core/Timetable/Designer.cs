@@ -57,8 +57,12 @@ public static class Designer
         {
             var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id));
             var kinds = subject.Objective?.Against ?? [LossKind.None];
-            var byLeft = new Dictionary<Survival, DesignedFigures>();
-            var figures = kinds.Select(k => Figures(subject, Loss.OfKind(k).For(d, fleet), byLeft)).ToArray();
+            var figures = new List<DesignedFigures>();
+            foreach (var kind in kinds)
+            {
+                figures.Add(FiguresOf(subject, Loss.OfKind(kind), from, to, figures, question.WithRestore));
+            }
+
             question.Made?.Invoke(subject, figures);
             lock (answers)
             {
@@ -67,22 +71,6 @@ public static class Designer
             }
         });
         return new DesignAnswer(begin, from, to, answers, subjects, prediction);
-
-        // Losses that leave the same come to the same.
-        DesignedFigures Figures(RecoverySubject subject, Loss loss, Dictionary<Survival, DesignedFigures> known)
-        {
-            if (Survival.Of(subject, loss) is not { } left)
-            {
-                return FiguresOf(subject, loss, from, to, question.WithRestore);
-            }
-
-            if (!known.TryGetValue(left, out var same))
-            {
-                known[left] = same = FiguresOf(subject, loss, from, to, question.WithRestore);
-            }
-
-            return same with { Loss = loss };
-        }
     }
 
     /// <summary>Figures of one database for one loss, from the sets that will be there.</summary>
@@ -90,10 +78,16 @@ public static class Designer
     /// <param name="loss">The loss.</param>
     /// <param name="from">Where the week begins.</param>
     /// <param name="to">Where it ends.</param>
+    /// <param name="known">Figures made of the same before: a loss that leaves what one of theirs leaves comes to the same, but for the words in which there is no path.</param>
     /// <param name="withRestore">Whether restore paths are looked for.</param>
-    public static DesignedFigures FiguresOf(RecoverySubject subject, Loss loss, Instant from, Instant to, bool withRestore = true)
+    public static DesignedFigures FiguresOf(RecoverySubject subject, Loss loss, Instant from, Instant to, IReadOnlyList<DesignedFigures> known, bool withRestore = true)
     {
         var resolved = loss.For(subject.Database, subject.Fleet);
+        if (Survival.Of(subject, resolved) is { } left && known.FirstOrDefault(k => k.NoPath is null && Survival.Of(subject, k.Loss) == left) is { } same)
+        {
+            return same with { Loss = resolved };
+        }
+
         var window = Evaluator.Over(subject, resolved, from, to);
         if (!withRestore)
         {

@@ -161,7 +161,7 @@ internal sealed class DatabaseState
                 }
 
                 left = Survival.Of(s, resolved);
-                if (version == seen && left is not null && figures.Values.FirstOrDefault(k => k.Left == left && at >= k.At && at < k.Until) is { } same)
+                if (version == seen && left is not null && figures.Values.FirstOrDefault(k => k.Left == left && k.Figures.NoPath is null && at >= k.At && at < k.Until) is { } same)
                 {
                     var its = same with { Figures = same.Figures with { Loss = resolved } };
                     figures[key] = its;

@@ -19,24 +19,41 @@ internal sealed class DesignedState(FleetState fleet)
 
     private readonly SemaphoreSlim making = new(1);
     private volatile Snapshot? kept;
-    private volatile InWork? inWork;
+    private volatile Table? inWork;
 
     /// <summary>How many databases have figures so far, of how many.</summary>
     public sealed record DesignProgress(int Made, int Of);
 
-    /// <summary>Figures that are being made: those that are there are shown.</summary>
-    private sealed record InWork(FleetModel Fleet, Instant From, int Of)
+    /// <summary>The figures of each database, as far as they have been made.</summary>
+    private sealed class Table(FleetModel fleet, Instant from, int of)
     {
-        public ConcurrentDictionary<Id<Database>, (RecoverySubject Subject, IReadOnlyList<DesignedFigures> Figures)> Made { get; } = new();
+        private readonly ConcurrentDictionary<Id<Database>, (RecoverySubject Subject, IReadOnlyList<DesignedFigures> Figures)> made = new();
 
-        public ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> Supposed { get; } = new();
+        /// <summary>Figures for losses that objectives do not name, made when somebody supposes them.</summary>
+        private readonly ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> supposed = new();
+
+        /// <summary>The fleet with the plans they are of.</summary>
+        public FleetModel Fleet => fleet;
+
+        public DesignProgress Progress => new(made.Count, of);
+
+        public void Add(RecoverySubject subject, IReadOnlyList<DesignedFigures> figures) => made[subject.Database.Id] = (subject, figures);
+
+        public DesignedFigures? Of(Id<Database> database, Loss loss)
+        {
+            if (!made.TryGetValue(database, out var m))
+            {
+                return null;
+            }
+
+            var resolved = loss.For(m.Subject.Database, m.Subject.Fleet);
+            return m.Figures.FirstOrDefault(f => f.Loss == resolved)
+                ?? supposed.GetOrAdd((database, resolved), _ => Designer.FiguresOf(m.Subject, resolved, from, from + Designer.Span, m.Figures));
+        }
     }
 
-    private sealed record Snapshot(FleetModel Fleet, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads, IReadOnlyDictionary<Id<Store>, StoreForecast> Stores)
+    private sealed record Snapshot(Table Table, DesignAnswer Answer, Dictionary<Id<Database>, DatabaseLoad> Loads, IReadOnlyDictionary<Id<Store>, StoreForecast> Stores)
     {
-        /// <summary>Figures for losses that objectives do not name, made when somebody supposes them.</summary>
-        public ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> Supposed { get; } = new();
-
         /// <summary>Clashes by the database that they hit worst.</summary>
         public ILookup<string, Clash> ClashesOf { get; } = Answer.Prediction.Clashes.Where(c => c.Database is not null).ToLookup(c => c.Database!);
 
@@ -56,27 +73,15 @@ internal sealed class DesignedState(FleetState fleet)
     private DatabaseLoad Learn(FleetModel f, Database d, Instant at) => DatabaseLoad.Learned(d, fleet[d.Id].Subject.Catalogue, at, f.PlansOf(d).SelectMany(p => p.Tasks));
 
     /// <summary>The figures as they are; null while they have not been made.</summary>
-    public DesignAnswer? Known => kept is { } k && ReferenceEquals(k.Fleet.Plans, fleet.Fleet.Plans) ? k.Answer : null;
+    public DesignAnswer? Known => kept is { } k && IsOfNow(k.Table) ? k.Answer : null;
 
     /// <summary>Figures of one database for any loss; null while none have been made, or when no plan covers it.</summary>
-    public DesignedFigures? KnownOf(Id<Database> database, Loss loss)
-    {
-        if (Known is { } answer && kept is { } k)
-        {
-            return answer.Subjects.TryGetValue(database, out var subject) ? Of(subject, answer.ByDatabase[database], k.Supposed, answer.From) : null;
-        }
+    public DesignedFigures? KnownOf(Id<Database> database, Loss loss) => Newest?.Of(database, loss);
 
-        return Beginning is { } w && w.Made.TryGetValue(database, out var made) ? Of(made.Subject, made.Figures, w.Supposed, w.From) : null;
+    /// <summary>The figures of the plans as they are: all of them, or those made so far.</summary>
+    private Table? Newest => kept is { } k && IsOfNow(k.Table) ? k.Table : inWork is { } w && IsOfNow(w) ? w : null;
 
-        DesignedFigures Of(RecoverySubject subject, IReadOnlyList<DesignedFigures> figures, ConcurrentDictionary<(Id<Database>, Loss), DesignedFigures> supposed, Instant from)
-        {
-            var resolved = loss.For(subject.Database, subject.Fleet);
-            return figures.FirstOrDefault(f => f.Loss == resolved)
-                ?? supposed.GetOrAdd((database, resolved), _ => Survival.Of(subject, resolved) is { } left && figures.FirstOrDefault(f => Survival.Of(subject, f.Loss) == left) is { } same
-                    ? same with { Loss = resolved }
-                    : Designer.FiguresOf(subject, resolved, from, from + Designer.Span));
-        }
-    }
+    private bool IsOfNow(Table table) => ReferenceEquals(table.Fleet.Plans, fleet.Fleet.Plans);
 
     /// <summary>How far the figures have come that are being made for the first time, or after plans changed; null when they are all there.</summary>
     public DesignProgress? Making
@@ -88,13 +93,12 @@ internal sealed class DesignedState(FleetState fleet)
                 return null;
             }
 
-            var w = Beginning;
-            var of = w?.Of ?? fleet.Fleet.Databases.Count(d => fleet.Fleet.PlansOf(d).Count > 0);
-            return of == 0 ? null : new DesignProgress(w?.Made.Count ?? 0, of);
+            var progress = Newest?.Progress ?? new DesignProgress(0, Planned(fleet.Fleet).Length);
+            return progress.Of == 0 ? null : progress;
         }
     }
 
-    private InWork? Beginning => inWork is { } w && ReferenceEquals(w.Fleet.Plans, fleet.Fleet.Plans) ? w : null;
+    private static Database[] Planned(FleetModel f) => [.. f.Databases.Where(d => f.PlansOf(d).Count > 0)];
 
     /// <summary>What counts of them for a verdict; null while none have been made, or when no plan covers the database.</summary>
     public DesignedOutlook? OutlookOf(Id<Database> database, Loss loss) => KnownOf(database, loss) is { } f
@@ -132,9 +136,9 @@ internal sealed class DesignedState(FleetState fleet)
             }
 
             var f = fleet.Fleet;
-            Database[] planned = [.. f.Databases.Where(d => f.PlansOf(d).Count > 0)];
-            var work = new InWork(f, at, planned.Length);
-            inWork = work;
+            var planned = Planned(f);
+            var table = new Table(f, at, planned.Length);
+            inWork = table;
             var loads = f.Databases.ToDictionary(d => d.Id, d => Learn(f, d, at));
             if (planned.Length > Many)
             {
@@ -143,7 +147,7 @@ internal sealed class DesignedState(FleetState fleet)
             }
 
             var answer = await Task.Run(() => Design(planned), cancel);
-            kept = new Snapshot(f, answer, loads, StoreForecast.Of(f, id => fleet[id].Subject.Catalogue, at));
+            kept = new Snapshot(table, answer, loads, StoreForecast.Of(f, id => fleet[id].Subject.Catalogue, at));
             return answer;
 
             DesignAnswer Design(IReadOnlyList<Database> databases) => Designer.Design(new DesignQuestion
@@ -154,7 +158,7 @@ internal sealed class DesignedState(FleetState fleet)
                 From = at,
                 LoadOf = d => loads[d.Id],
                 Threads = Math.Max(1, Environment.ProcessorCount - 1),
-                Made = (subject, figures) => work.Made[subject.Database.Id] = (subject, figures),
+                Made = table.Add,
             });
         }
         finally

@@ -79,6 +79,8 @@ internal sealed class ActingServer : IAsyncDisposable
 
     public FleetState Fleet => services.GetRequiredService<FleetState>();
 
+    public DesignedState Designed => services.GetRequiredService<DesignedState>();
+
     /// <summary>A clock that goes on by itself, and further when it is told to.</summary>
     public sealed class MovedClock : IClock
     {

@@ -68,6 +68,24 @@ describe('the fleet', () => {
     expect(await cell('Paint shop')).toBe('no plan');
   });
 
+  it('says how far the designed figures have come, and asks again until they are all there', async () => {
+    vi.useFakeTimers({ shouldAdvanceTime: true });
+    const capstan = fleetRow({ id: 'c', name: 'Capstan', designedWorstSeconds: null });
+    const routes = {
+      ...answers(),
+      'GET /api/fleet': { ...fleetPage(capstan), designing: { made: 3_290, of: 10_000 } },
+    };
+    server(routes);
+    show(<FleetPage />, '/fleet');
+    const head = await screen.findByTitle('Worked out for 3,290 of 10,000 databases so far');
+    expect(head.textContent).toBe('Designed, 32 %');
+    server({ ...routes, 'GET /api/fleet': fleetPage({ ...capstan, designedWorstSeconds: 905 }) });
+    await vi.advanceTimersByTimeAsync(3_100);
+    expect(await screen.findByText('15 min 5 s')).toBeTruthy();
+    expect(screen.getByRole('columnheader', { name: 'Designed' }).title).toBe('');
+    vi.useRealTimers();
+  });
+
   it('groups by service, the worst service and the worst database first', async () => {
     server(answers());
     show(<FleetPage />, '/fleet');
