@@ -1,6 +1,7 @@
 using CsCheck;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Timetable;
@@ -141,6 +142,27 @@ public class EvaluatorProperties
                 Assert.Equal((alone.Loss, alone.Window, alone.NoPath, alone.LongestRestore?.ServiceSeconds), (shared.Loss, shared.Window, shared.NoPath, shared.LongestRestore?.ServiceSeconds));
             });
         });
+
+    [Fact]
+    public void Why_there_is_no_path_names_its_own_loss_though_another_leaves_the_same()
+    {
+        var fleet = FleetFile.Read(
+            """
+            {"format": "imbrek-fleet/1", "sites": [{"id": "quay"}], "arrays": [{"id": "shelf", "site": "quay"}],
+             "hosts": [{"id": "h1", "site": "quay", "array": "shelf", "writeBytesPerSecond": 1000}, {"id": "h2", "site": "quay", "writeBytesPerSecond": 1000}],
+             "stores": [{"id": "s", "site": "quay", "array": "shelf", "host": "h1", "readBytesPerSecond": 1000, "writeBytesPerSecond": 1000}],
+             "engines": [{"id": "e", "provisionSeconds": 1, "perSetSeconds": 1, "restoreBytesPerSecond": 1000, "replayBytesPerSecond": 1000, "indexBytesPerSecond": 1000, "openSeconds": 1}],
+             "databases": [{"id": "d", "engine": "e", "host": "h1", "recoveryHosts": ["h2"], "sizeBytes": 1}]}
+            """u8.ToArray(),
+            "f").Value!;
+        var full = new BackupSet { Id = new("full"), Database = new("d"), Kind = SetKind.Full, ToPosition = 1, CoversTo = Worlds.Start, FinishedAt = Worlds.Start, DataBytes = 1, RollForward = true, Copies = [new(new("s"), Worlds.Start, null, null, 1, CopyState.Good)] };
+        var subject = RecoverySubject.Of(fleet, fleet.Databases[0], new DatabaseCatalogue(new("d"), [full]));
+        var (host, array) = (Loss.OfKind(LossKind.Host).For(subject.Database, fleet), Loss.OfKind(LossKind.Array).For(subject.Database, fleet));
+        Assert.Equal(Survival.Of(subject, host), Survival.Of(subject, array));
+        var first = Designer.FiguresOf(subject, host, Worlds.Start, Worlds.End, []);
+        Assert.Contains(host.ToString(), first.NoPath, StringComparison.Ordinal);
+        Assert.Contains(array.ToString(), Designer.FiguresOf(subject, array, Worlds.Start, Worlds.End, [first]).NoPath, StringComparison.Ordinal);
+    }
 
     [Fact]
     public void A_path_reaches_the_latest_recoverable_instant_when_host_and_stores_do_not_limit_it() => OfThose(
