@@ -3,6 +3,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Cli;
@@ -33,6 +34,9 @@ internal static class Inputs
 
     public static Database ReadDatabase(string id, FleetModel fleet) =>
         fleet.DatabaseById.TryGetValue(new(id), out var d) ? d : throw new InputException($"--database: the fleet has no database '{id}'");
+
+    public static Replica ReadReplica(string id, FleetModel fleet) =>
+        fleet.Replicas.TryGetValue(new(id), out var r) ? r : throw new InputException($"--replica: the fleet has no replica '{id}'");
 
     private static byte[] Bytes(string path)
     {

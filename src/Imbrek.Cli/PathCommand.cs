@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Text.Json;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Spectre.Console;
 
 namespace Imbrek.Cli;
@@ -43,7 +44,7 @@ internal static class PathCommand
             throw new InputException($"--host: the fleet has no host '{host}'");
         }
 
-        var answer = PathFinder.Find(
+        var answer = WayFinder.Find(
             RecoverySubject.Of(fleet, database, catalogue.Of(database.Id)),
             new PathQuestion { Target = target, At = at, Loss = Inputs.ReadLoss(lossText, fleet), Choice = new(host is null ? null : new(host)) });
         if (json)
@@ -58,7 +59,7 @@ internal static class PathCommand
         return 0;
     }
 
-    private static Dictionary<string, object?> ToJson(string id, NodaTime.Instant target, PathAnswer answer)
+    private static Dictionary<string, object?> ToJson(string id, NodaTime.Instant target, PathAnswer<WayBack> answer)
     {
         var best = answer.Best;
         var o = new Dictionary<string, object?>
@@ -76,20 +77,25 @@ internal static class PathCommand
             o["reason"] = reason;
         }
 
-        o["steps"] = best?.Steps.Select(s =>
+        o["steps"] = best switch
         {
-            var step = new Dictionary<string, object?> { ["set"] = s.Set.Value, ["store"] = s.Store.Value, ["seconds"] = s.Seconds };
-            if (s.StopsAt is { } stop)
+            RestorePath path => path.Steps.Select(s =>
             {
-                step["stopsAt"] = Instants.Write(stop);
-            }
+                var step = new Dictionary<string, object?> { ["set"] = s.Set.Value, ["store"] = s.Store.Value, ["seconds"] = s.Seconds };
+                if (s.StopsAt is { } stop)
+                {
+                    step["stopsAt"] = Instants.Write(stop);
+                }
 
-            return step;
-        }) ?? [];
+                return step;
+            }),
+            TakeOver t => new[] { new { replica = t.Replica.Value, seconds = t.Seconds, stopsAt = Instants.Write(t.Reaches) } },
+            _ => Array.Empty<object>(),
+        };
         return o;
     }
 
-    private static void Print(PathAnswer answer)
+    private static void Print(PathAnswer<WayBack> answer)
     {
         if (answer.Best is not { } best)
         {
@@ -99,8 +105,14 @@ internal static class PathCommand
 
         AnsiConsole.MarkupLineInterpolated(
             $"To {best.Host.Value}: reaches {Instants.Write(best.Reaches)}, loses {Number(best.LostSeconds)} s, takes {Number(best.Seconds)} s, service back in {Number(best.ServiceSeconds)} s.");
+        if (best is TakeOver way)
+        {
+            AnsiConsole.MarkupLineInterpolated($"Replica {way.Replica.Value} takes over{(way.ByItself ? " by itself" : "")}: {Number(way.WorkSeconds)} s to bring it there, {Number(way.PromoteSeconds)} s to promote it.");
+            return;
+        }
+
         var table = new Table().Border(TableBorder.Simple).AddColumns("step", "set", "store", "seconds", "stops at");
-        foreach (var (step, i) in best.Steps.Select((s, i) => (s, i + 1)))
+        foreach (var (step, i) in ((RestorePath)best).Steps.Select((s, i) => (s, i + 1)))
         {
             table.AddRow(
                 i.ToString(CultureInfo.InvariantCulture),

@@ -12,6 +12,7 @@ var root = new RootCommand("Imbrek on the open files: what could be lost, how so
 {
     EvaluateCommand.Create(),
     PathCommand.Create(),
+    ReplicasCommand.Create(),
     VerifyLedgerCommand.Create(),
 };
 var parsed = root.Parse(args);

@@ -5,6 +5,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Replication;
 using NodaTime;
 using Xunit;
 using static Imbrek.Core.Tests.PlanWorlds;
@@ -19,7 +20,7 @@ public class FormatMutations
     /// <summary>Values of the right kind that nobody means.</summary>
     private static readonly string[] Odd = ["\"\"", "\"\\u0000\"", "\"..\"", "\"2026-02-30T25:00:00Z\"", "-1", "0", "1e300", "9007199254740993", "null"];
 
-    internal static FleetModel Rich => Harbour(2, farCapacity: 10_000_000_000_000).WithPlans(
+    internal static FleetModel Rich => WithReplicas(Harbour(2, farCapacity: 10_000_000_000_000)).WithPlans(
     [
         Usual() with
         {
@@ -37,6 +38,27 @@ public class FormatMutations
             ],
         },
     ]);
+
+    private static FleetModel WithReplicas(FleetModel f) => new(
+        f.SiteList, f.Links, f.ArrayList, f.HostList, f.StoreList, f.EngineList, f.ObjectiveList, f.ServiceList, [.. f.Databases.Select(d => d with { LogRoomBytes = 9_000_000_000 })],
+        [
+            new Replica
+            {
+                Id = new("d0-west"), Database = new("d0"), Place = new ReplicaPlace.OnHost(new("spare")), Mode = ReplicaMode.Sync, DelaySeconds = 60, RewindSeconds = 600, RewindTakesSeconds = 30, Apart = true,
+                WatchSeconds = 5, ApplyBytesPerSecond = 60e6, PromoteSeconds = 40, TakesOver = TakesOver.ByItself, Priority = 2, KeepLogSeconds = 21_600, KeepLogBytes = 10_000_000_000, LogRoomBytes = 8_000_000_000,
+                WhenCut = WhenCut.Stop, Resume = ResumeRule.ByHand, CutAfterSeconds = 20, Since = Instant.FromUtc(2026, 3, 1, 0, 0),
+            },
+            new Replica
+            {
+                Id = new("d0-ships"), Database = new("d0"), Place = new ReplicaPlace.OnHost(new("spare")), From = new Id<Replica>("d0-west"), Mode = ReplicaMode.Shipped, Readable = ReplicaReadable.BetweenApplies,
+                Stages = new ShippingStages(new(300, 5), new(300, 8), new(300, 20), 21_600, null),
+            },
+            new Replica { Id = new("d1-blocks"), Database = new("d1"), Place = new ReplicaPlace.OnArray(new("array"), [new("host")]), Mode = ReplicaMode.Array, Waits = true, Readable = ReplicaReadable.Never },
+        ],
+        [new ReplicaGroup(new("g"), "Group", [new("d0")], [new("host"), new("spare")]) { NoticeSeconds = 15 }, new ReplicaGroup(new("g2"), "Other", [new("d1")], [])]);
+
+    internal static LagStretch Lag => new(
+        new("d0-west"), 1, Monday, Monday + Duration.FromHours(2), Duration.FromSeconds(1.5), Duration.FromSeconds(75), Duration.FromSeconds(60), 1234, 77);
 
     private static BackupSet[] Sets =>
     [
@@ -129,6 +151,12 @@ public class FormatMutations
 
     [Fact]
     public void An_odd_value_in_a_set_is_read_or_refused_with_a_reason() => Assert.All(Sets, s => OddValuesNeverThrow(CatalogueFile.WriteLine(s), Catalogue));
+
+    [Fact]
+    public void A_member_of_a_stretch_of_lag_of_a_wrong_kind_is_named() => WrongKindsAreNamed(CatalogueFile.WriteLine(Lag), Catalogue);
+
+    [Fact]
+    public void An_odd_value_in_a_stretch_of_lag_is_read_or_refused_with_a_reason() => OddValuesNeverThrow(CatalogueFile.WriteLine(Lag), Catalogue);
 
     [Fact]
     public void A_file_cut_anywhere_is_refused_with_a_line_and_never_taken_for_whole()

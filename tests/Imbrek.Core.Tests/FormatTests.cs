@@ -224,12 +224,78 @@ public class FormatTests
     }
 
     [Theory]
-    [InlineData("fleet.schema.json", "databases")]
-    [InlineData("catalogue.schema.json", "copies")]
+    [InlineData("fleet.schema.json", "properties.databases")]
+    [InlineData("fleet.schema.json", "properties.replicas")]
+    [InlineData("catalogue.schema.json", "oneOf.0.properties.copies")]
+    [InlineData("catalogue.schema.json", "oneOf.1.properties.receivedLagSeconds")]
     public void A_schema_ships_with_the_product(string file, string member)
     {
-        var schema = JsonDocument.Parse(File.ReadAllText(SchemaFile(file))).RootElement;
-        Assert.True(schema.GetProperty("properties").TryGetProperty(member, out _));
+        var at = JsonNode.Parse(File.ReadAllText(SchemaFile(file)))!;
+        foreach (var step in member.Split('.'))
+        {
+            at = int.TryParse(step, out var index) ? at[index]! : at[step]!;
+            Assert.NotNull(at);
+        }
+    }
+
+    /// <summary>What a line of the catalogue is written with, the schema names, and nothing else.</summary>
+    [Fact]
+    public void The_schema_knows_the_members_of_a_stretch_of_lag()
+    {
+        var line = JsonNode.Parse(CatalogueFile.WriteLine(FormatMutations.Lag))!.AsObject();
+        var schema = JsonNode.Parse(File.ReadAllText(SchemaFile("catalogue.schema.json")))!["oneOf"]![1]!["properties"]!.AsObject();
+        Assert.Equal(line.Select(m => m.Key).Order(), schema.Select(m => m.Key).Order());
+        Assert.Equal(FormatMutations.Lag, CatalogueFile.Read(Encoding.UTF8.GetBytes(line.ToJsonString()), "c", FormatMutations.Rich).Value!.Of(new("d0")).LagOf(FormatMutations.Lag.Replica)[0]);
+    }
+
+    [Theory]
+    [InlineData("\"replica\":\"d0-west\"", "\"replica\":\"nobody\"", "replica")]
+    [InlineData("\"branch\":1", "\"branch\":4", "branch")]
+    [InlineData("\"to\":\"2026", "\"to\":\"2020", "to")]
+    [InlineData("\"appliedLagSeconds\":75", "\"appliedLagSeconds\":1", "appliedLagSeconds")]
+    [InlineData("\"appliedLeastLagSeconds\":60", "\"appliedLeastLagSeconds\":76", "appliedLeastLagSeconds")]
+    [InlineData("\"appliedLeastLagSeconds\":60", "\"appliedLeastLagSeconds\":59.9", "appliedLeastLagSeconds")]
+    [InlineData("\"receivedLagSeconds\":1.5", "\"receivedLagSeconds\":-1", "receivedLagSeconds")]
+    public void A_wrong_member_of_a_stretch_of_lag_is_named_with_its_line(string from, string to, string member)
+    {
+        var line = CatalogueFile.WriteLine(FormatMutations.Lag);
+        Assert.Contains(from, line, StringComparison.Ordinal);
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes("\n" + line.Replace(from, to, StringComparison.Ordinal)), "c", FormatMutations.Rich);
+        Assert.Null(read.Value);
+        Assert.Contains(read.Faults, f => f.Line == 2 && f.Member == member);
+    }
+
+    [Fact]
+    public void Stretches_of_a_replica_may_touch_and_not_overlap()
+    {
+        var one = FormatMutations.Lag;
+        string[] Read(NodaTime.Duration after) => [.. CatalogueFile.Read(
+            Encoding.UTF8.GetBytes($"{CatalogueFile.WriteLine(one with { From = one.To + after, To = one.To + NodaTime.Duration.FromHours(5) })}\n{CatalogueFile.WriteLine(one)}"), "c", FormatMutations.Rich).Faults.Select(f => $"{f.Line} {f.Member}")];
+        Assert.Empty(Read(NodaTime.Duration.Zero));
+        Assert.Equal(["1 from"], Read(NodaTime.Duration.FromMilliseconds(-1)));
+    }
+
+    [Theory]
+    [InlineData("\"host\": \"spare\",\n      \"array\": null", "\"host\": \"spare\",\n      \"array\": \"array\"", "replicas[0].host")]
+    [InlineData("\"host\": \"spare\",\n      \"array\": null", "\"host\": null,\n      \"array\": null", "replicas[0].host")]
+    [InlineData("\"mode\": \"sync\"", "\"mode\": \"array\"", "replicas[0].array")]
+    [InlineData("\"mode\": \"sync\"", "\"mode\": \"shipped\"", "replicas[0].stages")]
+    [InlineData("\"mode\": \"shipped\"", "\"mode\": \"async\"", "replicas[1].stages")]
+    [InlineData("\"mode\": \"array\"", "\"mode\": \"burst\"", "replicas[2].array")]
+    [InlineData("\"opensOn\": [\n        \"host\"", "\"opensOn\": [\n        \"spare\"", "replicas[2].opensOn")]
+    [InlineData("\"from\": \"d0-west\"", "\"from\": \"d0-ships\"", "replicas[1].from")]
+    [InlineData("\"from\": \"d0-west\"", "\"from\": \"d1-blocks\"", "replicas[1].from")]
+    [InlineData("\"from\": \"d0-west\"", "\"from\": \"gone\"", "replicas[1].from")]
+    [InlineData("\"since\": \"2026-03-01T00:00:00Z\",\n      \"until\": null", "\"since\": \"2026-03-01T00:00:00Z\",\n      \"until\": \"2026-03-01T00:00:00Z\"", "replicas[0].until")]
+    [InlineData("\"voters\": [\n        \"host\"", "\"voters\": [\n        \"nobody\"", "groups[0].voters")]
+    [InlineData("\"databases\": [\n        \"d1\"", "\"databases\": [\n        \"d0\"", "groups[1].databases")]
+    public void A_wrong_member_of_a_replica_or_group_is_named(string from, string to, string member)
+    {
+        var text = FleetFile.Write(FormatMutations.Rich);
+        Assert.Contains(from, text, StringComparison.Ordinal);
+        var read = FleetFile.Read(Encoding.UTF8.GetBytes(text.Replace(from, to, StringComparison.Ordinal)), "f");
+        Assert.Null(read.Value);
+        Assert.Contains(read.Faults, f => f.Member == member);
     }
 
     /// <summary>With IMBREK_WRITE_SCHEMA set, the schema is written instead.</summary>
@@ -291,6 +357,7 @@ public class FormatTests
         _ when schema["$ref"]?.ToString().EndsWith("seconds", StringComparison.Ordinal) == true => 17.5,
         _ when schema["type"]!.ToString() == "boolean" => !now!.GetValue<bool>(),
         _ when schema["maxLength"] is not null => "another",
+        _ when schema["format"] is not null => "2031-05-06T07:08:09Z",
         _ => 37,
     };
 }

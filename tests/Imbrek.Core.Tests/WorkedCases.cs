@@ -4,6 +4,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using NodaTime;
 using Xunit;
 
@@ -56,13 +57,19 @@ public class WorkedCases
         {
             var database = fleet.DatabaseById[new(p.GetProperty("database").GetString()!)];
             Assert.True(Loss.TryParse(p.GetProperty("loss").GetString()!, fleet, out var loss, out var error), error);
-            var question = new PathQuestion { Target = Time(p.GetProperty("target"))!.Value, At = Time(p.GetProperty("at"))!.Value, Loss = loss };
-            var answer = PathFinder.Find(RecoverySubject.Of(fleet, database, catalogue.Of(database.Id)), question, 4);
+            var host = p.TryGetProperty("host", out var named) && named.GetString() is { } id ? new Id<Host>(id) : (Id<Host>?)null;
+            var question = new PathQuestion { Target = Time(p.GetProperty("target"))!.Value, At = Time(p.GetProperty("at"))!.Value, Loss = loss, Choice = new(host) };
+            var answer = WayFinder.Find(RecoverySubject.Of(fleet, database, catalogue.Of(database.Id)), question, 4);
             var expect = p.GetProperty("expect");
             var where = $"{folder} {database.Id} {question.Target} {loss}";
             Assert.Equal(Time(expect.GetProperty("reaches")), answer.Best?.Reaches);
             Assert.Equal(expect.GetProperty("host").GetString(), answer.Host?.Value);
             Near(expect, "seconds", answer.Best?.Seconds, where);
+            if (expect.TryGetProperty("replica", out var replica))
+            {
+                Assert.Equal(replica.GetString(), (answer.Best as TakeOver)?.Replica.Value);
+            }
+
             Assert.Equal(answer.Best is null, answer.Reason is not null);
             if (answer.Best is { } best)
             {
@@ -70,6 +77,38 @@ public class WorkedCases
                 Near(expect, "serviceSeconds", best.ServiceSeconds, where);
                 Assert.All(answer.Alternatives.Where(a => a.Host == best.Host), a => Assert.True(
                     a.Reaches < best.Reaches || (a.Reaches == best.Reaches && a.Seconds >= best.Seconds), where));
+            }
+        }
+    }
+
+    [Theory]
+    [MemberData(nameof(Folders))]
+    public void Replicas_come_out(string folder)
+    {
+        var (fleet, catalogue, questions) = Load(folder);
+        foreach (var q in questions.EnumerateArray().Where(q => q.TryGetProperty("replicas", out _)))
+        {
+            var at = Time(q.GetProperty("at"))!.Value;
+            Assert.Equal(q.GetProperty("replicas").EnumerateArray().Select(r => r.GetProperty("replica").GetString()), fleet.ReplicaList.Select(r => r.Id.Value));
+            foreach (var expected in q.GetProperty("replicas").EnumerateArray())
+            {
+                var replica = fleet.Replicas[new(expected.GetProperty("replica").GetString()!)];
+                var subject = RecoverySubject.Of(fleet, fleet.DatabaseById[replica.Database], catalogue.Of(replica.Database));
+                var f = Watch.Of(subject, subject.Replicas.Single(r => r.Replica.Id == replica.Id), at);
+                var where = $"{folder} {replica.Id} {at}";
+                Near(expected, "receivedLagSeconds", f.ReceivedLagSeconds, where);
+                Near(expected, "appliedLagSeconds", f.AppliedLagSeconds, where);
+                Near(expected, "backlogBytes", f.BacklogBytes, where);
+                Near(expected, "catchUpSeconds", f.CatchUpSeconds, where);
+                Near(expected, "readCatchUpSeconds", f.ReadCatchUpSeconds, where);
+                Near(expected, "toleratedOutageSeconds", f.ToleratedOutageSeconds, where);
+                Near(expected, "roomSeconds", f.RoomSeconds, where);
+                Near(expected, "byDesignSeconds", f.ByDesignSeconds, where);
+                Near(expected, "readByDesignSeconds", f.ReadByDesignSeconds, where);
+                Near(expected, "waitMs", f.WaitMs, where);
+                Near(expected, "seedSeconds", f.Seed?.Seconds, where);
+                Assert.Equal((where, expected.GetProperty("seedBy").GetString()), (where, f.Seed is null ? null : f.Seed.ByBackup ? "backup" : "copy"));
+                Assert.Equal((where, expected.GetProperty("state").GetString()), (where, JsonNamingPolicy.CamelCase.ConvertName(f.State.ToString())));
             }
         }
     }

@@ -1,9 +1,10 @@
 using System.Collections.Frozen;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
 
 namespace Imbrek.Core.Catalogue;
 
-/// <summary>The backup sets of a fleet, by database.</summary>
+/// <summary>The backup sets of a fleet, and the lag of its replicas, by database.</summary>
 public sealed class BackupCatalogue
 {
     private readonly FrozenDictionary<Id<Database>, DatabaseCatalogue> byDatabase;
@@ -21,6 +22,18 @@ public sealed class BackupCatalogue
     /// <summary>The sets of one database; an empty catalogue when it has none.</summary>
     public DatabaseCatalogue Of(Id<Database> database) =>
         byDatabase.GetValueOrDefault(database) ?? new DatabaseCatalogue(database, []);
+
+    /// <summary>The same sets with another lag of the replicas.</summary>
+    /// <param name="fleet">The fleet the replicas are of; stretches of others are left aside.</param>
+    /// <param name="stretches">The stretches, in any order.</param>
+    public BackupCatalogue WithLag(FleetModel fleet, IEnumerable<LagStretch> stretches)
+    {
+        var lags = stretches.GroupBy(s => s.Replica).Where(g => fleet.Replicas.ContainsKey(g.Key))
+            .Select(g => new LagHistory(g.Key, g)).GroupBy(l => fleet.Replicas[l.Replica].Database).ToDictionary(g => g.Key, g => g.ToArray());
+        return lags.Count == 0 && byDatabase.Values.All(c => c.Lag.Count == 0)
+            ? this
+            : new(byDatabase.Keys.Union(lags.Keys).Select(d => Of(d).WithLag(lags.GetValueOrDefault(d) ?? [])));
+    }
 
     /// <summary>How many sets there are.</summary>
     public int Count => byDatabase.Values.Sum(c => c.Count);

@@ -1,5 +1,6 @@
 using System.Text;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Core.Catalogue;
@@ -183,8 +184,26 @@ public sealed class DatabaseCatalogue
         }
     }
 
+    private DatabaseCatalogue(DatabaseCatalogue of, IReadOnlyList<LagHistory> lag)
+    {
+        (Database, Kinds, Branches, Parents, FromPositions, ToPositions, CoversFrom, CoversTo, CopyEnds, CopyStores, CopyStates, AvailableAt, StoredBytes, DataBytes, RemovedAt, LockedUntil) =
+            (of.Database, of.Kinds, of.Branches, of.Parents, of.FromPositions, of.ToPositions, of.CoversFrom, of.CoversTo, of.CopyEnds, of.CopyStores, of.CopyStates, of.AvailableAt, of.StoredBytes, of.DataBytes, of.RemovedAt, of.LockedUntil);
+        (flags, finishedAt, idBytes, idEnds, usableOn, missingParents, keyNumbers, keys, Stores) =
+            (of.flags, of.finishedAt, of.idBytes, of.idEnds, of.usableOn, of.missingParents, of.keyNumbers, of.keys, of.Stores);
+        Lag = lag;
+    }
+
     /// <summary>The database these sets are of.</summary>
     public Id<Database> Database { get; }
+
+    /// <summary>What is known of the lag of its replicas.</summary>
+    public IReadOnlyList<LagHistory> Lag { get; private init; } = [];
+
+    /// <summary>What is known of the lag of one of its replicas.</summary>
+    public LagHistory LagOf(Id<Replica> replica) => Lag.FirstOrDefault(l => l.Replica == replica) ?? new LagHistory(replica, []);
+
+    /// <summary>The same sets with another lag of the replicas.</summary>
+    public DatabaseCatalogue WithLag(IReadOnlyList<LagHistory> lag) => new(this, lag);
 
     /// <summary>How many sets there are.</summary>
     public int Count => Kinds.Length;
@@ -258,7 +277,7 @@ public sealed class DatabaseCatalogue
     public DatabaseCatalogue With(IReadOnlyCollection<BackupSet> changed)
     {
         var replaced = changed.Select(s => s.Id).ToHashSet();
-        return new(Database, Sets.Where(s => !replaced.Contains(s.Id)).Concat(changed));
+        return new(Database, Sets.Where(s => !replaced.Contains(s.Id)).Concat(changed)) { Lag = Lag };
     }
 
     /// <summary>The identifier of a set.</summary>

@@ -42,6 +42,9 @@ public sealed record Database
     /// <summary>The log rate of each hour of the day (UTC) over the mean; empty means even.</summary>
     public IReadOnlyList<double> LogByHour { get; init; } = [];
 
+    /// <summary>Room for log at the primary, bytes; null when not stated. A volume that is full stops its writes.</summary>
+    public long? LogRoomBytes { get; init; }
+
     /// <summary>What becomes of its log.</summary>
     public LogMode LogMode { get; init; } = LogMode.Kept;
 

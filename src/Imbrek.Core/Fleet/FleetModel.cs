@@ -1,6 +1,7 @@
 using System.Collections.Frozen;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Replication;
 
 namespace Imbrek.Core.Fleet;
 
@@ -8,6 +9,8 @@ namespace Imbrek.Core.Fleet;
 public sealed class FleetModel
 {
     private readonly FrozenDictionary<(Id<Site>, Id<Site>), Link> linkByPair;
+    private readonly FrozenDictionary<Id<Database>, Replica[]> replicasByDatabase;
+    private readonly FrozenDictionary<Id<Database>, ReplicaGroup> groupByDatabase;
     private readonly Lazy<Caught> caught;
 
     /// <summary>Makes a fleet of parts already checked against each other.</summary>
@@ -21,7 +24,9 @@ public sealed class FleetModel
         IEnumerable<EngineProfile> engines,
         IEnumerable<Objective> objectives,
         IEnumerable<Service> services,
-        IEnumerable<Database> databases)
+        IEnumerable<Database> databases,
+        IEnumerable<Replica>? replicas = null,
+        IEnumerable<ReplicaGroup>? groups = null)
     {
         SiteList = [.. sites];
         Links = [.. links];
@@ -32,6 +37,8 @@ public sealed class FleetModel
         ObjectiveList = [.. objectives];
         ServiceList = [.. services];
         Databases = [.. databases];
+        ReplicaList = [.. replicas ?? []];
+        GroupList = [.. groups ?? []];
         Sites = SiteList.ToFrozenDictionary(s => s.Id);
         Arrays = ArrayList.ToFrozenDictionary(a => a.Id);
         Hosts = HostList.ToFrozenDictionary(h => h.Id);
@@ -40,6 +47,10 @@ public sealed class FleetModel
         Objectives = ObjectiveList.ToFrozenDictionary(o => o.Id);
         Services = ServiceList.ToFrozenDictionary(s => s.Id);
         DatabaseById = Databases.ToFrozenDictionary(d => d.Id);
+        Replicas = ReplicaList.ToFrozenDictionary(r => r.Id);
+        Groups = GroupList.ToFrozenDictionary(g => g.Id);
+        replicasByDatabase = ReplicaList.GroupBy(r => r.Database).ToFrozenDictionary(g => g.Key, g => g.ToArray());
+        groupByDatabase = GroupList.SelectMany(g => g.Databases.Select(d => (Database: d, Group: g))).DistinctBy(p => p.Database).ToFrozenDictionary(p => p.Database, p => p.Group);
         linkByPair = Links.SelectMany(l => new[] { ((l.One, l.Other), l), ((l.Other, l.One), l) })
             .DistinctBy(p => p.Item1).ToFrozenDictionary(p => p.Item1, p => p.l);
         caught = new(Catch);
@@ -47,10 +58,10 @@ public sealed class FleetModel
 
     private FleetModel(FleetModel of, IReadOnlyList<Plan> plans)
     {
-        (SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, Databases) =
-            (of.SiteList, of.Links, of.ArrayList, of.HostList, of.StoreList, of.EngineList, of.ObjectiveList, of.ServiceList, of.Databases);
-        (Sites, Arrays, Hosts, Stores, Engines, Objectives, Services, DatabaseById, linkByPair) =
-            (of.Sites, of.Arrays, of.Hosts, of.Stores, of.Engines, of.Objectives, of.Services, of.DatabaseById, of.linkByPair);
+        (SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, Databases, ReplicaList, GroupList) =
+            (of.SiteList, of.Links, of.ArrayList, of.HostList, of.StoreList, of.EngineList, of.ObjectiveList, of.ServiceList, of.Databases, of.ReplicaList, of.GroupList);
+        (Sites, Arrays, Hosts, Stores, Engines, Objectives, Services, DatabaseById, Replicas, Groups, linkByPair, replicasByDatabase, groupByDatabase) =
+            (of.Sites, of.Arrays, of.Hosts, of.Stores, of.Engines, of.Objectives, of.Services, of.DatabaseById, of.Replicas, of.Groups, of.linkByPair, of.replicasByDatabase, of.groupByDatabase);
         Plans = plans;
         caught = new(Catch);
     }
@@ -85,6 +96,12 @@ public sealed class FleetModel
     /// <summary>Databases in the order of the file.</summary>
     public IReadOnlyList<Database> Databases { get; }
 
+    /// <summary>Replicas in the order of the file.</summary>
+    public IReadOnlyList<Replica> ReplicaList { get; }
+
+    /// <summary>Groups in the order of the file.</summary>
+    public IReadOnlyList<ReplicaGroup> GroupList { get; }
+
     /// <summary>Plans in the order of the file.</summary>
     public IReadOnlyList<Plan> Plans { get; } = [];
 
@@ -111,6 +128,18 @@ public sealed class FleetModel
 
     /// <summary>Databases by identifier.</summary>
     public FrozenDictionary<Id<Database>, Database> DatabaseById { get; }
+
+    /// <summary>Replicas by identifier.</summary>
+    public FrozenDictionary<Id<Replica>, Replica> Replicas { get; }
+
+    /// <summary>Groups by identifier.</summary>
+    public FrozenDictionary<Id<ReplicaGroup>, ReplicaGroup> Groups { get; }
+
+    /// <summary>The replicas of a database, in the order of the file.</summary>
+    public IReadOnlyList<Replica> ReplicasOf(Id<Database> database) => replicasByDatabase.TryGetValue(database, out var replicas) ? replicas : [];
+
+    /// <summary>The group a database is in; null when it is in none.</summary>
+    public ReplicaGroup? GroupOf(Id<Database> database) => groupByDatabase.GetValueOrDefault(database);
 
     /// <summary>The link between two different sites; null when there is none.</summary>
     public Link? LinkBetween(Id<Site> one, Id<Site> other) => linkByPair.GetValueOrDefault((one, other));

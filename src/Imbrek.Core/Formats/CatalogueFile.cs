@@ -3,11 +3,12 @@ using System.Text.Encodings.Web;
 using System.Text.Json;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Core.Formats;
 
-/// <summary>Reads and writes the catalogue file: JSON Lines, one set a line. JSON Schema: docs/formats/catalogue.schema.json.</summary>
+/// <summary>Reads and writes the catalogue file: JSON Lines, one set or one stretch of lag a line. JSON Schema: docs/formats/catalogue.schema.json.</summary>
 public static class CatalogueFile
 {
     internal static readonly IReadOnlyDictionary<string, SetKind> Kinds =
@@ -21,7 +22,7 @@ public static class CatalogueFile
     /// <summary>How much of a file is read as one part.</summary>
     private const int PartBytes = 1 << 20;
 
-    /// <summary>Reads sets; lists every fault with line and member, and then gives nothing.</summary>
+    /// <summary>Reads sets and stretches of lag; lists every fault with line and member, and then gives nothing.</summary>
     /// <param name="utf8">The text of the file.</param>
     /// <param name="file">What to call the file in faults.</param>
     /// <param name="fleet">The fleet whose databases, stores, hosts and branches the sets name.</param>
@@ -43,9 +44,14 @@ public static class CatalogueFile
         }
 
         var sets = parts.SelectMany(p => p.Sets).ToList();
+        var lags = parts.SelectMany(p => p.Lags).ToList();
         var bad = SetRules.Check(sets, fleet, report);
+        bad.UnionWith(LagRules.Check(lags, fleet, report));
         var good = bad.Count == 0 ? sets.Select(s => s.Set) : sets.Where(s => !bad.Contains(s.Line)).Select(s => s.Set);
-        return new(report.FaultCount == 0 || skipBad ? new BackupCatalogue(good) : null, report.Faults, report.Warnings);
+        return new(
+            report.FaultCount == 0 || skipBad ? new BackupCatalogue(good).WithLag(fleet, lags.Where(l => !bad.Contains(l.Line)).Select(l => l.Lag)) : null,
+            report.Faults,
+            report.Warnings);
 
         List<Part> Parts(ReadOnlyMemory<byte> rest)
         {
@@ -68,6 +74,8 @@ public static class CatalogueFile
     {
         public List<(BackupSet Set, int Line)> Sets { get; } = [];
 
+        public List<(LagStretch Lag, int Line)> Lags { get; } = [];
+
         public FaultReport Report => report;
 
         public void Read(FleetModel fleet)
@@ -87,9 +95,20 @@ public static class CatalogueFile
                 {
                     json.Fault("expected an object");
                 }
-                else if (ReadSet(json, fleet) is { } set)
+                else
                 {
-                    Sets.Add((set, line));
+                    switch (json.Text("type"))
+                    {
+                        case "set" when ReadSet(json, fleet) is { } set:
+                            Sets.Add((set, line));
+                            break;
+                        case "lag" when ReadLag(json, fleet) is { } lag:
+                            Lags.Add((lag, line));
+                            break;
+                        case { } other and not ("set" or "lag"):
+                            json.FaultAt("type", $"is '{InputBounds.Quote(other)}'; expected set or lag");
+                            break;
+                    }
                 }
             }
         }
@@ -127,19 +146,51 @@ public static class CatalogueFile
         },
         Compact);
 
-    private static BackupSet? ReadSet(LocatedJson j, FleetModel fleet)
-    {
-        var type = j.Text("type");
-        if (type is null or not "set")
+    /// <summary>Writes one stretch of lag as a line, without the line's end.</summary>
+    public static string WriteLine(LagStretch s) => JsonSerializer.Serialize(
+        new
         {
-            if (type is not null)
-            {
-                j.FaultAt("type", $"is '{InputBounds.Quote(type)}'; expected set");
-            }
+            type = "lag",
+            replica = s.Replica.Value,
+            branch = s.Branch,
+            from = Instants.Write(s.From),
+            to = Instants.Write(s.To),
+            receivedLagSeconds = s.ReceivedLag.TotalSeconds,
+            appliedLagSeconds = s.AppliedLag.TotalSeconds,
+            appliedLeastLagSeconds = s.AppliedLeastLag.TotalSeconds,
+            pendingBytes = s.PendingBytes,
+            receivedPosition = s.ReceivedPosition,
+        },
+        Compact);
 
-            return null;
+    private static LagStretch? ReadLag(LocatedJson j, FleetModel fleet)
+    {
+        var before = j.FaultCount;
+        var name = j.Text("replica");
+        Replica? replica = null;
+        if (name is not null && !fleet.Replicas.TryGetValue(new(name), out replica))
+        {
+            j.FaultAt("replica", $"the fleet has no replica '{InputBounds.Quote(name)}'");
         }
 
+        var branch = j.Integer("branch", false, 1, int.MaxValue) ?? 1;
+        var from = j.Time("from");
+        var to = j.Time("to");
+        var received = j.Seconds("receivedLagSeconds", true);
+        var applied = j.Seconds("appliedLagSeconds", true);
+        var least = j.Seconds("appliedLeastLagSeconds") ?? applied;
+        var pending = j.Bytes("pendingBytes");
+        var position = j.Integer("receivedPosition", false);
+        j.WarnOfUnknown();
+        return j.FaultCount != before
+            ? null
+            : new LagStretch(replica!.Id, (int)branch, from!.Value, to!.Value, Milliseconds(received), Milliseconds(applied), Milliseconds(least), pending!.Value, position);
+
+        static Duration Milliseconds(double? seconds) => Duration.FromMilliseconds(Math.Round(seconds!.Value * 1000));
+    }
+
+    private static BackupSet? ReadSet(LocatedJson j, FleetModel fleet)
+    {
         var before = j.FaultCount;
         var id = j.Identifier("id", true, InputBounds.SetName);
         var database = j.Text("database");

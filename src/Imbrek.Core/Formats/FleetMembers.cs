@@ -1,6 +1,7 @@
 using System.Text.Json.Nodes;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Replication;
 
 namespace Imbrek.Core.Formats;
 
@@ -17,6 +18,15 @@ internal static class FleetMembers
         ["kept"] = LogMode.Kept,
         ["discarded"] = LogMode.Discarded,
     };
+
+    private static readonly Dictionary<string, ReplicaReadable> Readables = WordsOf<ReplicaReadable>();
+    private static readonly Dictionary<string, TakesOver> TakeOvers = WordsOf<TakesOver>();
+    private static readonly Dictionary<string, WhenCut> WhenCuts = WordsOf<WhenCut>();
+    private static readonly Dictionary<string, ResumeRule> Resumes = WordsOf<ResumeRule>();
+
+    /// <summary>The words of a choice as the file writes them: its names, with a small first letter.</summary>
+    public static Dictionary<string, T> WordsOf<T>()
+        where T : struct, Enum => Enum.GetValues<T>().ToDictionary(v => char.ToLowerInvariant(v.ToString()[0]) + v.ToString()[1..]);
 
     public static readonly IReadOnlyList<OptionalMember<Link>> Links =
     [
@@ -60,6 +70,7 @@ internal static class FleetMembers
         OptionalMember<Database>.Number("growthBytesPerDay", -InputBounds.Bytes, InputBounds.Bytes, d => d.GrowthBytesPerDay, (d, v) => d with { GrowthBytesPerDay = v }),
         OptionalMember<Database>.Number("changeBytesPerDay", 0, InputBounds.Bytes, d => d.ChangeBytesPerDay, (d, v) => d with { ChangeBytesPerDay = v }),
         OptionalMember<Database>.Number("logBytesPerSecond", 0, InputBounds.Rate, d => d.LogBytesPerSecond, (d, v) => d with { LogBytesPerSecond = v }),
+        OptionalMember<Database>.Bytes("logRoomBytes", d => d.LogRoomBytes, (d, v) => d with { LogRoomBytes = v }),
         OptionalMember<Database>.Choice("logMode", LogModes, d => d.LogMode, (d, v) => d with { LogMode = v }),
         OptionalMember<Database>.Text("version", d => d.Version, (d, v) => d with { Version = v }),
         OptionalMember<Database>.Seconds("detectSeconds", d => d.DetectSeconds, (d, v) => d with { DetectSeconds = v }),
@@ -67,6 +78,34 @@ internal static class FleetMembers
         OptionalMember<Database>.Seconds("checkSeconds", d => d.CheckSeconds, (d, v) => d with { CheckSeconds = v }),
         OptionalMember<Database>.Seconds("redirectSeconds", d => d.RedirectSeconds, (d, v) => d with { RedirectSeconds = v }),
         OptionalMember<Database>.Texts("tags", d => d.Tags, (d, v) => d with { Tags = v }),
+    ];
+
+    public static readonly IReadOnlyList<OptionalMember<Replica>> Replicas =
+    [
+        OptionalMember<Replica>.Flag("waits", r => r.Waits, (r, v) => r with { Waits = v }),
+        OptionalMember<Replica>.Seconds("delaySeconds", r => r.DelaySeconds, (r, v) => r with { DelaySeconds = v }),
+        OptionalMember<Replica>.Seconds("rewindSeconds", r => r.RewindSeconds, (r, v) => r with { RewindSeconds = v }),
+        OptionalMember<Replica>.Seconds("rewindTakesSeconds", r => r.RewindTakesSeconds, (r, v) => r with { RewindTakesSeconds = v }),
+        OptionalMember<Replica>.Flag("apart", r => r.Apart, (r, v) => r with { Apart = v }),
+        OptionalMember<Replica>.Choice("readable", Readables, r => r.Readable, (r, v) => r with { Readable = v }),
+        OptionalMember<Replica>.Seconds("watchSeconds", r => r.WatchSeconds, (r, v) => r with { WatchSeconds = v }),
+        OptionalMember<Replica>.Rate("applyBytesPerSecond", r => r.ApplyBytesPerSecond, (r, v) => r with { ApplyBytesPerSecond = v }),
+        OptionalMember<Replica>.Seconds("promoteSeconds", r => r.PromoteSeconds, (r, v) => r with { PromoteSeconds = v }),
+        OptionalMember<Replica>.Choice("takesOver", TakeOvers, r => r.TakesOver, (r, v) => r with { TakesOver = v }),
+        OptionalMember<Replica>.Count("priority", 0, MostSlots, r => r.Priority, (r, v) => r with { Priority = v }),
+        OptionalMember<Replica>.MaybeSeconds("keepLogSeconds", r => r.KeepLogSeconds, (r, v) => r with { KeepLogSeconds = v }),
+        OptionalMember<Replica>.Bytes("keepLogBytes", r => r.KeepLogBytes, (r, v) => r with { KeepLogBytes = v }),
+        OptionalMember<Replica>.Bytes("logRoomBytes", r => r.LogRoomBytes, (r, v) => r with { LogRoomBytes = v }),
+        OptionalMember<Replica>.Choice("whenCut", WhenCuts, r => r.WhenCut, (r, v) => r with { WhenCut = v }),
+        OptionalMember<Replica>.Choice("resume", Resumes, r => r.Resume, (r, v) => r with { Resume = v }),
+        OptionalMember<Replica>.Seconds("cutAfterSeconds", r => r.CutAfterSeconds, (r, v) => r with { CutAfterSeconds = v }),
+        OptionalMember<Replica>.Time("since", r => r.Since, (r, v) => r with { Since = v }),
+        OptionalMember<Replica>.Time("until", r => r.Until, (r, v) => r with { Until = v }),
+    ];
+
+    public static readonly IReadOnlyList<OptionalMember<ReplicaGroup>> Groups =
+    [
+        OptionalMember<ReplicaGroup>.MaybeSeconds("noticeSeconds", g => g.NoticeSeconds, (g, v) => g with { NoticeSeconds = v }),
     ];
 
     /// <summary>Reads what is there of the members into a thing.</summary>
@@ -93,6 +132,8 @@ internal static class FleetMembers
         ["objectives"] = Of(Objectives),
         ["services"] = Of(Services),
         ["databases"] = Of(Databases),
+        ["replicas"] = Of(Replicas),
+        ["groups"] = Of(Groups),
     };
 
     private static (string, JsonObject)[] Of<T>(IReadOnlyList<OptionalMember<T>> members) => [.. members.Select(m => (m.Name, m.Schema))];

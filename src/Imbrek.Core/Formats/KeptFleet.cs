@@ -77,6 +77,6 @@ public static partial class KeptFleet
         return items.Count > 0;
     }
 
-    [GeneratedRegex(@"^(?<list>sites|links|arrays|hosts|stores|engines|objectives|services|databases|plans)\[(?<index>[0-9]{1,7})\]")]
+    [GeneratedRegex(@"^(?<list>sites|links|arrays|hosts|stores|engines|objectives|services|databases|replicas|groups|plans)\[(?<index>[0-9]{1,7})\]")]
     private static partial Regex Item();
 }

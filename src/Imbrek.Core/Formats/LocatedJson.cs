@@ -12,7 +12,7 @@ namespace Imbrek.Core.Formats;
 /// </summary>
 internal sealed partial class LocatedJson
 {
-    private const double ShortestRate = 1;
+    internal const double ShortestRate = 1;
 
     private readonly Document document;
     private int line;
@@ -324,6 +324,9 @@ internal sealed partial class LocatedJson
 
         return numbers;
     }
+
+    /// <summary>Whether a member is there and not null.</summary>
+    public bool Has(string name) => Member(name) is not null;
 
     /// <summary>One object; null when it is left out.</summary>
     public LocatedJson? Object(string name)

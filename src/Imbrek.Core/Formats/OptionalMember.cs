@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using NodaTime;
 
 namespace Imbrek.Core.Formats;
 
@@ -51,6 +52,27 @@ internal sealed record OptionalMember<T>(string Name, JsonObject Schema, Func<Lo
         new() { ["$ref"] = "#/$defs/seconds" },
         (j, t) => j.Seconds(name) is { } v ? set(t, v) : t,
         t => get(t));
+
+    /// <summary>A rate above nothing, in bytes per second.</summary>
+    public static OptionalMember<T> Rate(string name, Func<T, double?> get, Func<T, double, T> set) => new(
+        name,
+        new() { ["type"] = new JsonArray("number", "null"), ["minimum"] = LocatedJson.ShortestRate, ["maximum"] = InputBounds.Rate },
+        (j, t) => j.Rate(name, false) is { } v ? set(t, v) : t,
+        t => get(t));
+
+    /// <summary>A span in seconds that may not be known.</summary>
+    public static OptionalMember<T> MaybeSeconds(string name, Func<T, double?> get, Func<T, double, T> set) => new(
+        name,
+        new() { ["type"] = new JsonArray("number", "null"), ["minimum"] = 0, ["maximum"] = InputBounds.Seconds },
+        (j, t) => j.Seconds(name) is { } v ? set(t, v) : t,
+        t => get(t));
+
+    /// <summary>An instant.</summary>
+    public static OptionalMember<T> Time(string name, Func<T, Instant?> get, Func<T, Instant, T> set) => new(
+        name,
+        new() { ["type"] = new JsonArray("string", "null"), ["format"] = "date-time" },
+        (j, t) => j.Time(name, false) is { } v ? set(t, v) : t,
+        t => Instants.Write(get(t)));
 
     /// <summary>Yes or no.</summary>
     public static OptionalMember<T> Flag(string name, Func<T, bool> get, Func<T, bool, T> set) => new(

@@ -104,6 +104,14 @@ public readonly record struct Loss
         _ => true,
     };
 
+    /// <summary>Whether an array is still there after the loss.</summary>
+    public bool Spares(StorageArray array) => Kind switch
+    {
+        LossKind.Array => array.Id.Value != Thing,
+        LossKind.Site => array.Site.Value != Thing,
+        _ => true,
+    };
+
     /// <summary>Whether a store is still there after the loss (a hostile deletion takes copies, not stores).</summary>
     public bool Spares(Store store, FleetModel fleet) => Kind switch
     {

@@ -45,32 +45,34 @@ public static class Evaluator
         var rpo = subject.Objective?.RpoSeconds * 1000.0;
         long worst = -1, worstAt = 0, unprotected = 0;
         var over = 0.0;
-        var last = ReachOverWindow.Nothing;
+        var last = Reach.Nothing;
         ReachOverWindow.Sweep(
             subject,
             loss.For(subject.Database, subject.Fleet),
             from.ToUnixTimeMilliseconds(),
             to.ToUnixTimeMilliseconds(),
-            (start, end, latest) =>
+            (start, end, reach) =>
             {
-                last = latest;
-                if (latest == ReachOverWindow.Nothing)
+                last = reach;
+                if (reach.IsNothing)
                 {
                     unprotected += end - start;
                     return;
                 }
 
-                if (end - latest > worst)
+                // What stands is left behind until the end; what moves with the window is as far behind from the beginning on.
+                var (latest, at) = reach.Moves ? (reach.LatestAt(start), start) : (reach.LatestAt(end), end);
+                if (at - latest > worst)
                 {
-                    (worst, worstAt) = (end - latest, end);
+                    (worst, worstAt) = (at - latest, at);
                 }
 
                 if (rpo is { } limit)
                 {
-                    over += Math.Max(0, end - Math.Max(start, latest + limit));
+                    over += reach.Moves ? at - latest > limit ? end - start : 0 : Math.Max(0, end - Math.Max(start, latest + limit));
                 }
             });
-        latestAtEnd?.Invoke(last == ReachOverWindow.Nothing ? null : Instant.FromUnixTimeMilliseconds(last));
+        latestAtEnd?.Invoke(last.LatestAt(to));
         return new WindowFigures(
             from,
             to,
@@ -80,7 +82,7 @@ public static class Evaluator
             unprotected / 1000.0);
     }
 
-    /// <summary>The exposure curve of a window as steps: a step wherever the latest recoverable instant changes.</summary>
+    /// <summary>The exposure curve of a window as steps: a step wherever the latest recoverable instant jumps, stops or begins to move.</summary>
     /// <param name="subject">The database.</param>
     /// <param name="loss">The loss; a bare kind is the one the database lies on.</param>
     /// <param name="from">The first as-of instant.</param>
@@ -93,12 +95,11 @@ public static class Evaluator
             loss.For(subject.Database, subject.Fleet),
             from.ToUnixTimeMilliseconds(),
             to.ToUnixTimeMilliseconds(),
-            (start, _, latest) =>
+            (start, _, reach) =>
             {
-                Instant? instant = latest == ReachOverWindow.Nothing ? null : Instant.FromUnixTimeMilliseconds(latest);
-                if (steps.Count == 0 || steps[^1].Latest != instant)
+                if (steps.Count == 0 || steps[^1].Reach != reach)
                 {
-                    steps.Add(new ExposureStep(Instant.FromUnixTimeMilliseconds(start), instant));
+                    steps.Add(new ExposureStep(Instant.FromUnixTimeMilliseconds(start), reach));
                 }
             });
         return steps;
@@ -114,14 +115,11 @@ public static class Evaluator
         var a = at.ToUnixTimeMilliseconds();
         var availability = new Availability(subject, resolved);
         var found = Intervals(subject.Lineage, set => availability.UsableAt(set, a), a);
-        foreach (var source in subject.FurtherSources)
+        foreach (var replica in subject.Replicas)
         {
-            foreach (var offer in source.OffersUnder(resolved))
+            if (replica.IntervalAt(resolved, at) is var (first, last))
             {
-                if (offer.From <= at && (offer.Until is not { } until || at < until) && offer.Instants.From <= at)
-                {
-                    found.Add(new ClosedInterval(offer.Instants.From, Instant.Min(offer.Instants.To, at)));
-                }
+                found.Add(new ClosedInterval(Instant.FromUnixTimeMilliseconds(first), Instant.FromUnixTimeMilliseconds(last)));
             }
         }
 

@@ -34,14 +34,14 @@ public readonly record struct ExposureColumn(Instant At, double? WorstSeconds, d
 
             for (; ; c++)
             {
-                if (steps[i].Latest is not { } latest)
+                if (steps[i].Reach.IsNothing)
                 {
                     nothing[c] = true;
                 }
                 else
                 {
-                    worst[c] = Math.Max(worst[c] ?? 0, (Instant.Min(end, Edge(c + 1)) - latest).TotalSeconds);
-                    least[c] = Math.Min(least[c] ?? double.MaxValue, (Instant.Max(start, Edge(c)) - latest).TotalSeconds);
+                    worst[c] = Math.Max(worst[c] ?? 0, steps[i].SecondsAt(Instant.Min(end, Edge(c + 1)))!.Value);
+                    least[c] = Math.Min(least[c] ?? double.MaxValue, steps[i].SecondsAt(Instant.Max(start, Edge(c)))!.Value);
                 }
 
                 if (c + 1 == columns || Edge(c + 1) >= end)

@@ -7,14 +7,14 @@ namespace Imbrek.Core.Recovery;
 /// <param name="Loss">The loss, resolved to a thing.</param>
 /// <param name="Latest">The latest recoverable instant; null when nothing can be restored.</param>
 /// <param name="Window">Figures over the window looked at.</param>
-/// <param name="Path">The best restore path now; null when there is none.</param>
+/// <param name="Path">The best way back now; null when there is none.</param>
 /// <param name="NoPath">Why there is no path; null when there is one.</param>
 /// <param name="CautiousServiceSeconds">Service seconds by the cautious figures; null without a path.</param>
 public sealed record LossFigures(
     Loss Loss,
     Instant? Latest,
     WindowFigures Window,
-    RestorePath? Path,
+    WayBack? Path,
     string? NoPath,
     double? CautiousServiceSeconds)
 {

@@ -19,9 +19,9 @@ public static class Observer
         Instant? latest = null;
         var figures = Evaluator.Over(subject, resolved, at - window, at, l => latest = l);
         var question = new PathQuestion { Target = at, At = at, Loss = resolved, Learned = learned };
-        var answer = PathFinder.Find(subject, question);
+        var answer = WayFinder.Find(subject, question);
         var cautious = answer.Best is { UsesLearned: true }
-            ? PathFinder.Find(subject, question with { Cautious = true }).Best?.ServiceSeconds
+            ? WayFinder.Find(subject, question with { Cautious = true }).Best?.ServiceSeconds
             : answer.Best?.ServiceSeconds;
         return new LossFigures(resolved, latest, figures, answer.Best, answer.Reason, cautious);
     }

@@ -6,7 +6,7 @@ using NodaTime;
 namespace Imbrek.Core.Recovery;
 
 /// <summary>
-/// Finds restore paths (section 4): among all chains of available sets whose copies the host can reach, the one that reaches
+/// Finds restore paths by sets (section 4): among all chains of available sets whose copies the host can reach, the one that reaches
 /// latest and, among those, is fastest. One shortest-path pass over the lineage, whose order is already topological.
 /// </summary>
 public sealed class PathFinder
@@ -28,8 +28,12 @@ public sealed class PathFinder
     private readonly bool[] sameArray;
     private readonly LearnedPace?[] pace;
 
-    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host)
+    /// <summary>Only states that log can still be applied to answer.</summary>
+    private readonly bool mustAcceptLog;
+
+    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host, bool mustAcceptLog = false)
     {
+        this.mustAcceptLog = mustAcceptLog;
         this.subject = subject;
         this.question = question;
         this.loss = loss;
@@ -61,7 +65,7 @@ public sealed class PathFinder
     /// <param name="question">What is asked.</param>
     /// <param name="alternatives">How many alternatives to list at most; 0 for the best path alone.</param>
     /// <exception cref="ArgumentException">The target lies after the as-of instant.</exception>
-    public static PathAnswer Find(RecoverySubject subject, PathQuestion question, int alternatives = 0)
+    public static PathAnswer<RestorePath> Find(RecoverySubject subject, PathQuestion question, int alternatives = 0)
     {
         if (question.Target > question.At)
         {
@@ -74,25 +78,32 @@ public sealed class PathFinder
         {
             var reasons = subject.Database.RecoveryHosts
                 .Select(h => HostQualification.WhyNot(subject.Fleet, subject.Database, subject.Fleet.Hosts[h], loss));
-            return new PathAnswer(null, null, [], subject.Database.RecoveryHosts.Count == 0
+            return new PathAnswer<RestorePath>(null, null, [], subject.Database.RecoveryHosts.Count == 0
                 ? "no recovery host is named for this database"
                 : $"no recovery host qualifies: {string.Join("; ", reasons)}");
         }
 
         if (HostQualification.WhyNot(subject.Fleet, subject.Database, host, loss) is { } unfit)
         {
-            return new PathAnswer(host.Id, null, [], unfit);
+            return new PathAnswer<RestorePath>(null, null, [], unfit);
         }
 
         var finder = new PathFinder(subject, question, loss, host);
         var best = finder.Best(question.Choice);
         if (best is null)
         {
-            return new PathAnswer(host.Id, null, [], finder.WhyNone());
+            return new PathAnswer<RestorePath>(host.Id, null, [], finder.WhyNone());
         }
 
-        return new PathAnswer(host.Id, best, alternatives > 0 ? finder.Others(best, alternatives) : [], null);
+        return new PathAnswer<RestorePath>(host.Id, best, alternatives > 0 ? finder.Others(best, alternatives) : [], null);
     }
+
+    /// <summary>The best path to a host, whether that qualifies or not, to a state that log can be applied to and that is not opened; null when there is none.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="at">The instant that is both target and as of.</param>
+    /// <param name="host">The host.</param>
+    public static RestorePath? Unopened(RecoverySubject subject, Instant at, Host host) =>
+        new PathFinder(subject, new PathQuestion { Target = at, At = at }, Loss.None, host, mustAcceptLog: true).Best(new PathChoice());
 
     private IReadOnlyList<RestorePath> Others(RestorePath best, int count)
     {
@@ -299,7 +310,7 @@ public sealed class PathFinder
         System.Collections.IEnumerator System.Collections.IEnumerable.GetEnumerator() => GetEnumerator();
     }
 
-    private bool Answers(int set) => question.Branch is not { } wanted || c.Branches[set] == wanted;
+    private bool Answers(int set) => (question.Branch is not { } wanted || c.Branches[set] == wanted) && (!mustAcceptLog || lineage.AcceptsLog(set));
 
     private bool AllowedOn(int set)
     {

@@ -5,8 +5,8 @@ using Span = Imbrek.Core.Recovery.Availability.Span;
 namespace Imbrek.Core.Recovery;
 
 /// <summary>
-/// In one ordered pass over the sets: for each state, the as-of instants of a window at which it can be reached; from those, in
-/// one sweep over the window, how the latest recoverable instant moves. Nothing is evaluated again per event.
+/// In one ordered pass over the sets: for each state, the as-of instants of a window at which it can be reached; from those and from
+/// what replicas add, in one sweep over the window, how the latest recoverable instant moves. Nothing is evaluated again per event.
 /// </summary>
 internal sealed class ReachOverWindow
 {
@@ -16,6 +16,8 @@ internal sealed class ReachOverWindow
     private readonly List<Span> arena = [];
     private readonly List<Span> available = [];
     private readonly PriorityQueue<long, long> bounded = new();
+    private readonly List<(Span Span, long Lag)> moving = [];
+    private readonly List<(long Until, long Lag)> under = [];
     private Span[] offers = [];
     private long[] offerStarts = [];
     private long[] offerValues = [];
@@ -27,11 +29,10 @@ internal sealed class ReachOverWindow
     {
     }
 
-    /// <summary>What the sweep hands over: from this instant on, until the next call, this is the latest recoverable instant (<see cref="Nothing"/>: none).</summary>
-    public delegate void Segment(long from, long to, long latest);
+    /// <summary>What the sweep hands over: from this instant on, until the next call, this is how far one can get.</summary>
+    public delegate void Segment(long from, long to, Reach reach);
 
-    /// <summary>Stands for "nothing can be restored".</summary>
-    public const long Nothing = long.MinValue;
+    private const long Nothing = long.MinValue;
 
     /// <summary>Sweeps a window.</summary>
     /// <param name="subject">The database.</param>
@@ -44,14 +45,14 @@ internal sealed class ReachOverWindow
         var pass = cached ?? new ReachOverWindow();
         cached = null;
         pass.Propagate(subject, new Availability(subject, loss), w0, w1);
-        foreach (var source in subject.FurtherSources)
+        pass.moving.Clear();
+        foreach (var replica in subject.Replicas)
         {
-            foreach (var offer in source.OffersUnder(loss))
+            var sorted = pass.moving.Count == 0;
+            replica.Over(loss, w0, w1, (from, until, latest) => pass.Offer(new Span(from, until), latest, w1), (from, until, lag) => pass.moving.Add((new Span(from, until), lag)));
+            if (!sorted)
             {
-                pass.Offer(
-                    new Span(Math.Max(w0, offer.From.ToUnixTimeMilliseconds()), offer.Until?.ToUnixTimeMilliseconds() ?? DatabaseCatalogue.Open),
-                    offer.Instants.To.ToUnixTimeMilliseconds(),
-                    w1);
+                pass.moving.Sort((a, b) => a.Span.From.CompareTo(b.Span.From));
             }
         }
 
@@ -261,9 +262,10 @@ internal sealed class ReachOverWindow
         }
 
         bounded.Clear();
+        under.Clear();
         var open = Nothing;
         long top = Nothing, topUntil = 0;
-        var next = 0;
+        int next = 0, nextMoving = 0;
         var now = w0;
         while (true)
         {
@@ -293,12 +295,6 @@ internal sealed class ReachOverWindow
             }
 
             var latest = Math.Max(open, top);
-            if (now == w1)
-            {
-                segment(w1, w1, latest);
-                return;
-            }
-
             var to = w1;
             if (next < offerCount)
             {
@@ -310,8 +306,55 @@ internal sealed class ReachOverWindow
                 to = Math.Min(to, topUntil);
             }
 
-            segment(now, to, latest);
+            var reach = latest == Nothing ? Reach.Nothing : Reach.To(latest);
+            if (moving.Count > 0)
+            {
+                (reach, to) = WithMoving(reach, latest, now, to, ref nextMoving);
+            }
+
+            if (now == w1)
+            {
+                segment(w1, w1, reach);
+                return;
+            }
+
+            segment(now, to, reach);
             now = to;
         }
+    }
+
+    /// <summary>What replicas that keep up add to what stands: the nearest of them, from where it has passed it on.</summary>
+    private (Reach Reach, long To) WithMoving(Reach stands, long latest, long now, long to, ref int next)
+    {
+        for (; next < moving.Count && moving[next].Span.From <= now; next++)
+        {
+            under.Add((moving[next].Span.Until, moving[next].Lag));
+        }
+
+        if (next < moving.Count)
+        {
+            to = Math.Min(to, moving[next].Span.From);
+        }
+
+        var nearest = long.MaxValue;
+        for (var i = under.Count - 1; i >= 0; i--)
+        {
+            var (until, lag) = under[i];
+            if (until <= now)
+            {
+                under.RemoveAt(i);
+                continue;
+            }
+
+            to = Math.Min(to, until);
+            nearest = Math.Min(nearest, lag);
+        }
+
+        if (nearest == long.MaxValue)
+        {
+            return (stands, to);
+        }
+
+        return latest == Nothing || now - nearest >= latest ? (Reach.Behind(nearest), to) : (stands, Math.Min(to, latest + nearest));
     }
 }

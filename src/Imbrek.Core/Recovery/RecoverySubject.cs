@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Core.Recovery;
@@ -9,16 +10,19 @@ namespace Imbrek.Core.Recovery;
 /// <param name="Fleet">The fleet it lies in.</param>
 /// <param name="Database">The database.</param>
 /// <param name="Lineage">Its sets and which can follow which.</param>
-/// <param name="FurtherSources">Sources of recoverable instants other than backup sets, such as replicas (section 7).</param>
+/// <param name="Replicas">Its replicas, in the order of the file (section 11).</param>
 public sealed record RecoverySubject(
     FleetModel Fleet,
     Database Database,
     Lineage Lineage,
-    IReadOnlyList<IRecoverySource> FurtherSources)
+    IReadOnlyList<ReplicaSource> Replicas)
 {
-    /// <summary>A subject with backup sets alone.</summary>
+    /// <summary>A database with its sets and its replicas.</summary>
     public static RecoverySubject Of(FleetModel fleet, Database database, DatabaseCatalogue catalogue) =>
-        new(fleet, database, Lineage.Of(database, catalogue), []);
+        new(fleet, database, Lineage.Of(database, catalogue), [.. fleet.ReplicasOf(database.Id).Select(r => new ReplicaSource(fleet, database, r, catalogue.LagOf(r.Id)))]);
+
+    /// <summary>The same without replicas: what its sets alone are worth.</summary>
+    public RecoverySubject WithoutReplicas => this with { Replicas = [] };
 
     /// <summary>The sets of the database.</summary>
     public DatabaseCatalogue Catalogue => Lineage.Catalogue;
@@ -26,7 +30,10 @@ public sealed record RecoverySubject(
     /// <summary>The objective agreed for it; null when none is.</summary>
     public Objective? Objective => Fleet.ObjectiveOf(Database);
 
-    /// <summary>The first instant after another at which what is recoverable may change without any news: a copy comes, goes or is no longer locked, or a branch starts; null when there is none.</summary>
+    /// <summary>
+    /// The first instant after another at which what is recoverable may change without any news: a copy comes, goes or is no longer locked, a branch starts, or a replica begins, ends or moves;
+    /// null when there is none.
+    /// </summary>
     /// <param name="after">The other instant, not counted itself.</param>
     public Instant? NextChange(Instant after)
     {
@@ -36,6 +43,14 @@ public sealed record RecoverySubject(
             if (branch.StartsAt > after && (next is null || branch.StartsAt < next))
             {
                 next = branch.StartsAt;
+            }
+        }
+
+        foreach (var replica in Replicas)
+        {
+            if (replica.NextChange(after.ToUnixTimeMilliseconds()) is { } change && Instant.FromUnixTimeMilliseconds(change) is var then && !(then >= next))
+            {
+                next = then;
             }
         }
 

@@ -3,12 +3,12 @@ using NodaTime;
 
 namespace Imbrek.Core.Recovery;
 
-/// <summary>A way to bring a database back: where, from what, to which instant, in what time (section 4).</summary>
+/// <summary>Sets restored one after another (section 4).</summary>
 /// <param name="Host">Where it is restored.</param>
 /// <param name="Reaches">The instant reached.</param>
 /// <param name="LostSeconds">Target − reached, seconds.</param>
 /// <param name="Seconds">Provision + steps + open, seconds.</param>
-/// <param name="ServiceSeconds">Detect + decide + <paramref name="Seconds"/> + check + redirect: what RTO is compared with.</param>
+/// <param name="ServiceSeconds">Detect + decide + <paramref name="Seconds"/> + check + redirect.</param>
 /// <param name="ProvisionSeconds">Seconds to make the instance.</param>
 /// <param name="OpenSeconds">Seconds to open it.</param>
 /// <param name="Steps">Sets in the order they are restored.</param>
@@ -22,14 +22,11 @@ public sealed record RestorePath(
     double ProvisionSeconds,
     double OpenSeconds,
     IReadOnlyList<PathStep> Steps,
-    PathChoice Choice)
+    PathChoice Choice) : WayBack(Host, Reaches, LostSeconds, Seconds, ServiceSeconds, Choice)
 {
     /// <summary>The set everything else is applied to.</summary>
     public PathStep Base => Steps[0];
 
     /// <summary>The set that log is applied to: the base, or the last of what builds on it.</summary>
     public PathStep Onto => Steps.Last(s => s.Kind != Catalogue.SetKind.Log);
-
-    /// <summary>Whether the seconds rest on finished runs, all or in part.</summary>
-    public bool UsesLearned { get; init; }
 }

@@ -3,6 +3,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
@@ -55,7 +56,7 @@ public static class Designer
         var subjects = new Dictionary<Id<Database>, RecoverySubject>();
         Parallel.ForEach(question.Databases, new ParallelOptions { CancellationToken = question.Cancel, MaxDegreeOfParallelism = question.Threads }, d =>
         {
-            var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id));
+            var subject = RecoverySubject.Of(fleet, d, sink.Of(d.Id).WithLag(ByDesign.Lag(fleet, d, from, to)));
             var kinds = subject.Objective?.Against ?? [LossKind.None];
             var figures = new List<DesignedFigures>();
             foreach (var kind in kinds)
@@ -94,10 +95,10 @@ public static class Designer
             return new DesignedFigures(resolved, window, null, null);
         }
 
-        RestorePath? longest = null;
+        WayBack? longest = null;
         foreach (var at in WorstInstants(subject, resolved, from, to))
         {
-            var answer = PathFinder.Find(subject, new PathQuestion { Target = at, At = at, Loss = resolved });
+            var answer = WayFinder.Find(subject, new PathQuestion { Target = at, At = at, Loss = resolved });
             if (answer.Best is null)
             {
                 return new DesignedFigures(resolved, window, null, answer.Reason);

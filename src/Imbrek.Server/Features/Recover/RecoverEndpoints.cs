@@ -4,6 +4,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
@@ -47,6 +48,9 @@ internal static class RecoverEndpoints
     /// <summary>What to ask for so that a way is the best one.</summary>
     public sealed record ChoiceView(string? Host, string? Base, string? Without);
 
+    /// <summary>A replica that might take over instead: what that would reach and take, or why it cannot.</summary>
+    public sealed record TakeOverView(string Replica, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? WorkSeconds, bool ByItself, string? WhyNot);
+
     public sealed record NearestView(bool Recoverable, Instant? Before, Instant? After, IReadOnlyList<string> Reasons);
 
     public sealed record PrecheckView(string Name, PrecheckOutcome Outcome, string Detail);
@@ -64,6 +68,7 @@ internal static class RecoverEndpoints
         NearestView Nearest,
         PathView? Best,
         IReadOnlyList<PathView> Alternatives,
+        IReadOnlyList<TakeOverView> TakeOvers,
         IReadOnlyList<PrecheckView> Prechecks,
         IReadOnlyList<string> DoesNotComeAlong,
         IReadOnlyList<HostView> Hosts,
@@ -114,7 +119,7 @@ internal static class RecoverEndpoints
         var reasons = nearest.Recoverable
             ? []
             : CoverExplainer.Gaps(s, resolved, asOf, nearest.Before ?? target).FirstOrDefault(g => g.Span.Contains(target))?.Reasons ?? ["nothing reaches back that far"];
-        var chosen = answer.Host is { } h ? s.Fleet.Hosts[h] : null;
+        var chosen = (answer.Host ?? question.Choice.Host) is { } h ? s.Fleet.Hosts[h] : null;
         var objective = s.Objective;
         var family = drivers.TryFor(d);
         return TypedResults.Ok(new WaysView(
@@ -128,6 +133,8 @@ internal static class RecoverEndpoints
             new NearestView(nearest.Recoverable, nearest.Before, nearest.After, reasons),
             answer.Best is { } best ? View(best, null) : null,
             [.. answer.Alternatives.Select(a => View(a, answer.Best))],
+            [.. TakeOver.Each(s, question, resolved).Select(a => new TakeOverView(
+                a.Replica.Id.Value, a.Way?.Host.Value, a.Way?.Reaches, a.Way?.LostSeconds, a.Way?.Seconds, a.Way?.ServiceSeconds, a.Way?.WorkSeconds, a.Way?.ByItself ?? false, a.WhyNot))],
             chosen is null ? [] : [.. Prechecks.Of(s, chosen, answer.Best, resolved, asOf).Select(c => new PrecheckView(c.Name, c.Outcome, c.Detail))],
             chosen is null ? [] : Prechecks.DoesNotComeAlong(d, chosen, family?.RestoresInstances ?? false),
             [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved)))],

@@ -1,0 +1,85 @@
+using Imbrek.Core.Fleet;
+using NodaTime;
+
+namespace Imbrek.Core.Replication;
+
+/// <summary>All stretches of lag of one replica, immutable, as columns in order of time (about 70 bytes a stretch). Times and lags are milliseconds.</summary>
+public sealed class LagHistory
+{
+    /// <summary>Stands for "no position stated".</summary>
+    internal const long NoPosition = long.MinValue;
+
+    internal readonly int[] Branches;
+    internal readonly long[] From;
+    internal readonly long[] To;
+    internal readonly long[] ReceivedLag;
+    internal readonly long[] AppliedLag;
+    internal readonly long[] LeastLag;
+    internal readonly long[] PendingBytes;
+    internal readonly long[] ReceivedPosition;
+
+    /// <summary>Builds the columns.</summary>
+    /// <param name="replica">The replica.</param>
+    /// <param name="stretches">Its stretches in any order; they touch at most.</param>
+    public LagHistory(Id<Replica> replica, IEnumerable<LagStretch> stretches)
+    {
+        Replica = replica;
+        LagStretch[] all = [.. stretches.OrderBy(s => s.From).ThenBy(s => s.To)];
+        Branches = [.. all.Select(s => s.Branch)];
+        From = [.. all.Select(s => s.From.ToUnixTimeMilliseconds())];
+        To = [.. all.Select(s => s.To.ToUnixTimeMilliseconds())];
+        ReceivedLag = [.. all.Select(s => Milliseconds(s.ReceivedLag))];
+        AppliedLag = [.. all.Select(s => Milliseconds(s.AppliedLag))];
+        LeastLag = [.. all.Select(s => Milliseconds(s.AppliedLeastLag))];
+        PendingBytes = [.. all.Select(s => s.PendingBytes)];
+        ReceivedPosition = [.. all.Select(s => s.ReceivedPosition ?? NoPosition)];
+    }
+
+    /// <summary>The replica these are of.</summary>
+    public Id<Replica> Replica { get; }
+
+    /// <summary>How many stretches there are.</summary>
+    public int Count => From.Length;
+
+    /// <summary>The stretches in order of time.</summary>
+    public IEnumerable<LagStretch> Stretches => Enumerable.Range(0, Count).Select(i => this[i]);
+
+    /// <summary>One stretch, put together from the columns.</summary>
+    public LagStretch this[int index] => new(
+        Replica,
+        Branches[index],
+        Instant.FromUnixTimeMilliseconds(From[index]),
+        Instant.FromUnixTimeMilliseconds(To[index]),
+        Duration.FromMilliseconds(ReceivedLag[index]),
+        Duration.FromMilliseconds(AppliedLag[index]),
+        Duration.FromMilliseconds(LeastLag[index]),
+        PendingBytes[index],
+        ReceivedPosition[index] == NoPosition ? null : ReceivedPosition[index]);
+
+    /// <summary>The place of the stretch with the greatest beginning up to an instant; -1 when there is none.</summary>
+    internal int IndexAt(long at)
+    {
+        var found = Array.BinarySearch(From, at);
+        if (found < 0)
+        {
+            return ~found - 1;
+        }
+
+        // Of stretches that begin at once (the first of them a single instant) the last holds.
+        while (found + 1 < From.Length && From[found + 1] == at)
+        {
+            found++;
+        }
+
+        return found;
+    }
+
+    /// <summary>The same history with some stretches added; one that begins where one of the same beginning was replaces it.</summary>
+    public LagHistory With(IReadOnlyCollection<LagStretch> changed)
+    {
+        var replaced = changed.Select(s => s.From).ToHashSet();
+        return new(Replica, Stretches.Where(s => !replaced.Contains(s.From)).Concat(changed));
+    }
+
+    private static long Milliseconds(Duration d) => (long)Math.Round(d.TotalMilliseconds);
+}

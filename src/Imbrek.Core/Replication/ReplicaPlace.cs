@@ -1,0 +1,20 @@
+using Imbrek.Core.Fleet;
+
+namespace Imbrek.Core.Replication;
+
+/// <summary>Where a replica lies: on a host, or as blocks on an array.</summary>
+public abstract record ReplicaPlace
+{
+    private ReplicaPlace()
+    {
+    }
+
+    /// <summary>On a host.</summary>
+    /// <param name="Host">The host.</param>
+    public sealed record OnHost(Id<Host> Host) : ReplicaPlace;
+
+    /// <summary>On an array.</summary>
+    /// <param name="Array">The array.</param>
+    /// <param name="OpensOn">The hosts that can open it, in order; at least one.</param>
+    public sealed record OnArray(Id<StorageArray> Array, IReadOnlyList<Id<Host>> OpensOn) : ReplicaPlace;
+}

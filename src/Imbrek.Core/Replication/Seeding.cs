@@ -1,0 +1,104 @@
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Recovery;
+using NodaTime;
+
+namespace Imbrek.Core.Replication;
+
+/// <summary>How long it takes to seed a replica and have it catch up (section 11): from backups and log, or by copying the database.</summary>
+public static class Seeding
+{
+    /// <summary>A way to seed.</summary>
+    /// <param name="ByBackup">Whether from backup sets; otherwise by copying the database.</param>
+    /// <param name="Seconds">Until it receives in step, seconds.</param>
+    /// <param name="Path">The sets restored and left unopened; null for a copy.</param>
+    public sealed record Way(bool ByBackup, double Seconds, RestorePath? Path);
+
+    /// <summary>The faster way, of equals from backups; null when neither ends or the log rate is not stated.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="at">When it would begin.</param>
+    public static Way? Fastest(RecoverySubject subject, Replica replica, Instant at)
+    {
+        var (backup, copy) = (ByBackup(subject, replica, at, out _), ByCopy(subject, replica, at, out _));
+        return copy is null || backup?.Seconds <= copy.Seconds ? backup : copy;
+    }
+
+    /// <summary>From backups: the best path to its host, whether that qualifies or not, to a state that log can be applied to, not opened.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="at">When it would begin.</param>
+    /// <param name="why">Why it is not possible, when the answer is null.</param>
+    public static Way? ByBackup(RecoverySubject subject, Replica replica, Instant at, out string? why)
+    {
+        if (replica.Place is not ReplicaPlace.OnHost { Host: var host })
+        {
+            why = "blocks on an array cannot be restored from sets";
+            return null;
+        }
+
+        if (PathFinder.Unopened(subject, at, subject.Fleet.Hosts[host]) is not { } path)
+        {
+            why = $"no set that log can be applied to can be read at {host}";
+            return null;
+        }
+
+        return CatchUp(subject, replica, at, path.Seconds - path.OpenSeconds, (path.Reaches - at).TotalSeconds, path, out why);
+    }
+
+    /// <summary>By copying the database over the link.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="at">When it would begin.</param>
+    /// <param name="why">Why it is not possible, when the answer is null.</param>
+    public static Way? ByCopy(RecoverySubject subject, Replica replica, Instant at, out string? why)
+    {
+        var (fleet, d) = (subject.Fleet, subject.Database);
+        var rate = Math.Min(replica.ReceiveRateIn(fleet), fleet.Engines[d.Engine].RestoreBytesPerSecond);
+        if (replica.Place is ReplicaPlace.OnHost { Host: var host })
+        {
+            rate = Math.Min(rate, fleet.Hosts[host].WriteBytesPerSecond);
+        }
+
+        if (rate <= 0)
+        {
+            why = "there is no link between the two sites";
+            return null;
+        }
+
+        return CatchUp(subject, replica, at, d.SizeBytes / rate, 0, null, out why);
+    }
+
+    /// <summary>What came while it was seeded is caught up with, as long as the source keeps it.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="at">When it begins.</param>
+    /// <param name="takes">How long the seed itself takes, seconds.</param>
+    /// <param name="reaches">What instant it reaches, seconds after <paramref name="at"/>; not above 0.</param>
+    /// <param name="path">The sets it is made of.</param>
+    /// <param name="why">Why it does not end, when the answer is null.</param>
+    private static Way? CatchUp(RecoverySubject subject, Replica replica, Instant at, double takes, double reaches, RestorePath? path, out string? why)
+    {
+        var flow = LogFlow.Of(subject.Database);
+        if (flow is null)
+        {
+            why = "its log rate is not stated";
+            return null;
+        }
+
+        if (!new KeptLog(subject.Database, replica, flow).Spans(at, reaches, takes))
+        {
+            why = "more log comes meanwhile than its source keeps";
+            return null;
+        }
+
+        var rate = Math.Min(replica.ReceiveRateIn(subject.Fleet), replica.ApplyRateIn(subject.Fleet));
+        if (flow.CatchUp(at, takes, flow.Between(at, reaches, takes), rate) is not { } then)
+        {
+            why = "it would not catch up within 30 days";
+            return null;
+        }
+
+        why = null;
+        return new Way(path is not null, takes + then, path);
+    }
+}
