@@ -30,6 +30,7 @@ public static class FleetReferences
         await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where s.database = any(@among) and exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1", gone);
         await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
         await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
+        await Look("replicas", fleet.Replicas.Keys.Select(r => r.Value).ToHashSet(), "stretch of lag", "stretches of lag", "select replica, count(*) from replica_lag group by 1");
         await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
         await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null group by 1");
         await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from runs where plan is not null and state < 4 group by 1");
@@ -38,17 +39,22 @@ public static class FleetReferences
             await Look(list, known, "pause", "pauses", $"select {column}, count(*) from pauses where {column} is not null and (\"to\" is null or \"to\" > now()) group by 1");
         }
 
-        await using var branches = new NpgsqlCommand("select database, branch, count(*) from backup_sets where branch <> 1 group by 1, 2", connection);
-        await using var r = await branches.ExecuteReaderAsync(cancel);
-        while (await r.ReadAsync(cancel))
+        await Branches("sets", "select database, branch, count(*) from backup_sets where branch <> 1 group by 1, 2", d => fleet.DatabaseById.GetValueOrDefault(new(d)));
+        await Branches("stretches of lag", "select replica, branch, count(*) from replica_lag where branch <> 1 group by 1, 2", r => fleet.Replicas.TryGetValue(new(r), out var replica) ? fleet.DatabaseById[replica.Database] : null);
+        return missing;
+
+        async Task Branches(string what, string sql, Func<string, Database?> of)
         {
-            if (fleet.DatabaseById.TryGetValue(new(r.GetString(0)), out var d) && d.Branches.All(b => b.Id != r.GetInt32(1)))
+            await using var branches = new NpgsqlCommand(sql, connection);
+            await using var r = await branches.ExecuteReaderAsync(cancel);
+            while (await r.ReadAsync(cancel))
             {
-                missing.Add(new Missing("databases", d.Id.Value, $"has no branch {r.GetInt32(1)}, which {r.GetInt64(2):N0} of its sets are of"));
+                if (of(r.GetString(0)) is { } d && d.Branches.All(b => b.Id != r.GetInt32(1)))
+                {
+                    missing.Add(new Missing("databases", d.Id.Value, $"has no branch {r.GetInt32(1)}, which {r.GetInt64(2):N0} of its {what} are of"));
+                }
             }
         }
-
-        return missing;
 
         async Task Look(string list, HashSet<string> known, string one, string several, string sql, string[]? among = null)
         {

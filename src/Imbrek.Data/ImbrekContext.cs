@@ -15,6 +15,9 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<CopyRow> Copies => Set<CopyRow>();
 
+    /// <summary>Stretches of lag of replicas.</summary>
+    public DbSet<LagRow> Lag => Set<LagRow>();
+
     public DbSet<MarkerRow> Markers => Set<MarkerRow>();
 
     public DbSet<IncidentRow> Incidents => Set<IncidentRow>();
@@ -111,6 +114,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("backup_copies").HasKey(r => new { r.Database, r.SetId, r.Store });
             e.HasOne<SetRow>().WithMany().HasForeignKey(r => new { r.Database, r.SetId });
         });
+        builder.Entity<LagRow>(e => e.ToTable("replica_lag").HasKey(r => new { r.Replica, r.From }));
         builder.Entity<MarkerRow>(e =>
         {
             e.ToTable("markers");

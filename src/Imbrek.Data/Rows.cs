@@ -71,6 +71,28 @@ public sealed class CopyRow
     public short State { get; set; }
 }
 
+/// <summary>A stretch of lag of a replica, see <see cref="Core.Replication.LagStretch"/>; lags are milliseconds.</summary>
+public sealed class LagRow
+{
+    public string Replica { get; set; } = "";
+
+    public Instant From { get; set; }
+
+    public Instant To { get; set; }
+
+    public int Branch { get; set; }
+
+    public long ReceivedLag { get; set; }
+
+    public long AppliedLag { get; set; }
+
+    public long LeastLag { get; set; }
+
+    public long PendingBytes { get; set; }
+
+    public long? ReceivedPosition { get; set; }
+}
+
 /// <summary>A marker row known to have been written into a database.</summary>
 public sealed class MarkerRow
 {

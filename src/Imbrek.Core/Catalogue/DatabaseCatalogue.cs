@@ -277,8 +277,11 @@ public sealed class DatabaseCatalogue
     public DatabaseCatalogue With(IReadOnlyCollection<BackupSet> changed)
     {
         var replaced = changed.Select(s => s.Id).ToHashSet();
-        return new(Database, Sets.Where(s => !replaced.Contains(s.Id)).Concat(changed)) { Lag = Lag };
+        return Rebuilt(Sets.Where(s => !replaced.Contains(s.Id)).Concat(changed));
     }
+
+    /// <summary>Other sets of the same database, and the same lag of its replicas.</summary>
+    public DatabaseCatalogue Rebuilt(IEnumerable<BackupSet> sets) => new(Database, sets) { Lag = Lag };
 
     /// <summary>The identifier of a set.</summary>
     public Id<BackupSet> IdOf(int index)

@@ -45,7 +45,7 @@ public static class FindingRules
                 subject.Database.Id,
                 Urgency.Now,
                 "No plan covers it and there is no backup set",
-                "If it were lost now, all of it would be lost",
+                subject.Replicas.Count == 0 ? "If it were lost now, all of it would be lost" : "What is changed or deleted by mistake is changed on its replicas as well, and cannot be brought back",
                 "Put it under a plan and take a first full"));
         }
         else
@@ -72,6 +72,7 @@ public static class FindingRules
             }
         }
 
+        found.AddRange(ReplicaFindings.Of(subject, at));
         return [.. found.OrderByDescending(f => f.Urgency)];
     }
 

@@ -31,9 +31,15 @@ public sealed class PathFinder
     /// <summary>Only states that log can still be applied to answer.</summary>
     private readonly bool mustAcceptLog;
 
-    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host, bool mustAcceptLog = false)
+    /// <summary>A state that is there already, on which log alone is applied; null when a base is restored first.</summary>
+    private readonly (int Branch, long Time)? ground;
+
+    /// <summary>Stands for the ground, where a node is expected.</summary>
+    private const int Ground = -2;
+
+    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host, bool mustAcceptLog = false, (int Branch, long Time)? ground = null)
     {
-        this.mustAcceptLog = mustAcceptLog;
+        (this.mustAcceptLog, this.ground) = (mustAcceptLog, ground);
         this.subject = subject;
         this.question = question;
         this.loss = loss;
@@ -104,6 +110,15 @@ public sealed class PathFinder
     /// <param name="host">The host.</param>
     public static RestorePath? Unopened(RecoverySubject subject, Instant at, Host host) =>
         new PathFinder(subject, new PathQuestion { Target = at, At = at }, Loss.None, host, mustAcceptLog: true).Best(new PathChoice());
+
+    /// <summary>The log that brings a state that is there already as far as it goes; null when none applies to it.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="at">The instant that is both target and as of.</param>
+    /// <param name="host">Where the state is.</param>
+    /// <param name="branch">The branch of the state.</param>
+    /// <param name="time">Its instant. Its position is that of the log that covers the instant.</param>
+    public static RestorePath? Onwards(RecoverySubject subject, Instant at, Host host, int branch, Instant time) =>
+        new PathFinder(subject, new PathQuestion { Target = at, At = at }, Loss.None, host, mustAcceptLog: true, (branch, time.ToUnixTimeMilliseconds())).Best(new PathChoice());
 
     private IReadOnlyList<RestorePath> Others(RestorePath best, int count)
     {
@@ -178,6 +193,12 @@ public sealed class PathFinder
 
             if (c.Kinds[set] != SetKind.Log)
             {
+                if (ground is not null)
+                {
+                    seconds[node] = double.PositiveInfinity;
+                    continue;
+                }
+
                 // Even when its parent stands later in the order, as a differential's may.
                 var own = BaseSeconds(set, restriction, bases);
                 seconds[node] = restriction.OnlyBase is { } only && node != only ? double.PositiveInfinity : own;
@@ -189,16 +210,19 @@ public sealed class PathFinder
                 continue;
             }
 
-            foreach (var source in lineage.SourcesOf(node))
+            var sources = lineage.SourcesOf(node);
+            for (var i = OnGround(set) ? -1 : 0; i < sources.Length; i++)
             {
-                if (double.IsPositiveInfinity(seconds[source]))
+                var source = i < 0 ? Ground : sources[i];
+                var sofar = i < 0 ? 0 : seconds[source];
+                if (double.IsPositiveInfinity(sofar))
                 {
                     continue;
                 }
 
-                var time = lineage.TimeOf(source);
+                var time = TimeOf(source);
                 var stop = lineage.IsForkStop(node) ? Math.Max(time, lineage.ForkAt(node)) : Math.Min(target, c.CoversTo[set]);
-                var total = seconds[source] + SetSeconds(set, Fraction(set, time, stop), restriction, out _);
+                var total = sofar + SetSeconds(set, Fraction(set, time, stop), restriction, out _);
                 if (total < seconds[node])
                 {
                     seconds[node] = total;
@@ -252,7 +276,7 @@ public sealed class PathFinder
                 break;
             }
 
-            var time = lineage.TimeOf(source);
+            var time = TimeOf(source);
             var fork = lineage.IsForkStop(node);
             var stop = fork ? Math.Max(time, lineage.ForkAt(node)) : Math.Min(target, c.CoversTo[set]);
             var seconds = SetSeconds(set, Fraction(set, time, stop), restriction, out var store);
@@ -262,11 +286,17 @@ public sealed class PathFinder
             }
 
             steps.Add((set, store, seconds));
+            if (source == Ground)
+            {
+                break;
+            }
+
             node = source;
         }
 
         steps.Reverse();
-        var total = engine.ProvisionSeconds + steps.Sum(s => s.Seconds) + engine.OpenSeconds;
+        var (provision, open) = ground is null ? (engine.ProvisionSeconds, engine.OpenSeconds) : (0, 0);
+        var total = provision + steps.Sum(s => s.Seconds) + open;
         var reaches = Instant.FromUnixTimeMilliseconds(reach);
         return new RestorePath(
             host.Id,
@@ -274,8 +304,8 @@ public sealed class PathFinder
             (Instant.FromUnixTimeMilliseconds(target) - reaches).TotalSeconds,
             total,
             subject.Database.ServiceSeconds(total),
-            engine.ProvisionSeconds,
-            engine.OpenSeconds,
+            provision,
+            open,
             new Steps(c, pace, [.. steps], [.. stops]),
             choice)
         { UsesLearned = steps.Exists(s => pace[s.Store] is not null) };
@@ -309,6 +339,11 @@ public sealed class PathFinder
 
         System.Collections.IEnumerator System.Collections.IEnumerable.GetEnumerator() => GetEnumerator();
     }
+
+    private long TimeOf(int source) => source == Ground ? ground!.Value.Time : lineage.TimeOf(source);
+
+    /// <summary>Whether a log applies to the ground: at the position of the log that covers an instant, that log does.</summary>
+    private bool OnGround(int set) => ground is { } there && c.Branches[set] == there.Branch && c.CoversFrom[set] <= there.Time && there.Time < c.CoversTo[set];
 
     private bool Answers(int set) => (question.Branch is not { } wanted || c.Branches[set] == wanted) && (!mustAcceptLog || lineage.AcceptsLog(set));
 

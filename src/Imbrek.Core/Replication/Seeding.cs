@@ -76,7 +76,7 @@ public static class Seeding
     /// <param name="reaches">What instant it reaches, seconds after <paramref name="at"/>; not above 0.</param>
     /// <param name="path">The sets it is made of.</param>
     /// <param name="why">Why it does not end, when the answer is null.</param>
-    private static Way? CatchUp(RecoverySubject subject, Replica replica, Instant at, double takes, double reaches, RestorePath? path, out string? why)
+    internal static Way? CatchUp(RecoverySubject subject, Replica replica, Instant at, double takes, double reaches, RestorePath? path, out string? why)
     {
         var flow = LogFlow.Of(subject.Database);
         if (flow is null)

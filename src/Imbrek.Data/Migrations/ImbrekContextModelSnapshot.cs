@@ -339,6 +339,50 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("invitations", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.LagRow", b =>
+                {
+                    b.Property<string>("Replica")
+                        .HasColumnType("text")
+                        .HasColumnName("replica");
+
+                    b.Property<Instant>("From")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("from");
+
+                    b.Property<long>("AppliedLag")
+                        .HasColumnType("bigint")
+                        .HasColumnName("applied_lag");
+
+                    b.Property<int>("Branch")
+                        .HasColumnType("integer")
+                        .HasColumnName("branch");
+
+                    b.Property<long>("LeastLag")
+                        .HasColumnType("bigint")
+                        .HasColumnName("least_lag");
+
+                    b.Property<long>("PendingBytes")
+                        .HasColumnType("bigint")
+                        .HasColumnName("pending_bytes");
+
+                    b.Property<long>("ReceivedLag")
+                        .HasColumnType("bigint")
+                        .HasColumnName("received_lag");
+
+                    b.Property<long?>("ReceivedPosition")
+                        .HasColumnType("bigint")
+                        .HasColumnName("received_position");
+
+                    b.Property<Instant>("To")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("to");
+
+                    b.HasKey("Replica", "From")
+                        .HasName("pk_replica_lag");
+
+                    b.ToTable("replica_lag", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.LedgerRow", b =>
                 {
                     b.Property<long>("Number")

@@ -248,7 +248,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
             known = await CatalogueTable.ReadAsync(connection, ids, cancel);
         }
 
-        known = Within(within, known);
+        known = await WithLagAsync(within, Within(within, known), ids, cancel);
         lock (gate)
         {
             take(known);
@@ -256,12 +256,25 @@ internal sealed class FleetState(NpgsqlDataSource source)
         }
     }
 
+    /// <summary>The catalogue with what is kept of the lag of the replicas of its databases.</summary>
+    private async Task<BackupCatalogue> WithLagAsync(FleetModel within, BackupCatalogue known, IReadOnlyCollection<string>? ids, CancellationToken cancel)
+    {
+        string[]? replicas = ids is null ? null : [.. ids.SelectMany(d => within.ReplicasOf(new(d))).Select(r => r.Id.Value)];
+        if (within.ReplicaList.Count == 0 || replicas is [])
+        {
+            return known;
+        }
+
+        await using var connection = await source.OpenConnectionAsync(cancel);
+        return known.WithLag(within, await LagTable.ReadAsync(connection, replicas, cancel));
+    }
+
     /// <summary>The catalogue without copies in stores that the fleet does not have (any more): they can be restored from nowhere.</summary>
     private static BackupCatalogue Within(FleetModel fleet, BackupCatalogue read) => read.All.All(c => c.Stores.All(fleet.Stores.ContainsKey))
         ? read
         : new(read.All.Select(c => c.Stores.All(fleet.Stores.ContainsKey)
             ? c
-            : new DatabaseCatalogue(c.Database, c.Sets.Select(s => s with { Copies = [.. s.Copies.Where(x => fleet.Stores.ContainsKey(x.Store))] }))));
+            : c.Rebuilt(c.Sets.Select(s => s with { Copies = [.. s.Copies.Where(x => fleet.Stores.ContainsKey(x.Store))] }))));
 
     /// <summary>Reads the newest proofs and what was learned from finished runs.</summary>
     public async Task LoadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)

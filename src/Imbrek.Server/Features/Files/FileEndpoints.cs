@@ -25,7 +25,7 @@ internal static class FileEndpoints
 
     public sealed record FaultView(string File, int Line, string Member, string Message);
 
-    public sealed record ImportResult(bool Imported, int Databases, int Sets, IReadOnlyList<FaultView> Faults, IReadOnlyList<FaultView> Warnings);
+    public sealed record ImportResult(bool Imported, int Databases, int Sets, int Stretches, IReadOnlyList<FaultView> Faults, IReadOnlyList<FaultView> Warnings);
 
     public static void Map(IEndpointRouteBuilder app)
     {
@@ -74,9 +74,10 @@ internal static class FileEndpoints
         }
 
         var count = sets?.Count ?? 0;
+        Core.Replication.LagStretch[] lag = [.. sets?.All.SelectMany(c => c.Lag).SelectMany(l => l.Stretches) ?? []];
         if (model is null || (catalogue is not null && sets is null))
         {
-            return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
+            return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, 0, View(faults), View(warnings)));
         }
 
         if (guest.SetsThePace)
@@ -119,19 +120,20 @@ internal static class FileEndpoints
         }
 
         var whole = sets is not null && await CatalogueTable.UpsertAsync(connection, sets, cancel);
+        await LagTable.UpsertAsync(connection, lag, cancel);
         await ImbrekDatabase.AnalyzeAsync(connection, cancel);
         if (fleet is not null && await FleetReferences.FindAsync(connection, model, cancel) is { Count: > 0 } missing)
         {
             // Rolled back: nothing of the import is kept.
             faults.AddRange(missing.Take(InputBounds.Faults).Select(m => new Fault(fleet.FileName, 1, m.List, $"'{m.Id}' {m.Named}")));
-            return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, View(faults), View(warnings)));
+            return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, 0, View(faults), View(warnings)));
         }
 
-        var body = JsonSerializer.Serialize(new { databases = fleet is null ? 0 : model.Databases.Count, sets = count, skippedLines = faults.Count });
+        var body = JsonSerializer.Serialize(new { databases = fleet is null ? 0 : model.Databases.Count, sets = count, stretches = lag.Length, skippedLines = faults.Count });
         await LedgerTable.AppendAsync(inside, now, who, "import", "", body, cancel);
         await state.LoadAsync(KeepAsync, cancel);
         await dispatcher.ChangedAsync(Peers.Shared.Fleet, cancel);
-        return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, count, View(faults), View(warnings)));
+        return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, count, lag.Length, View(faults), View(warnings)));
 
         async Task<Core.Catalogue.BackupCatalogue?> KeepAsync()
         {
@@ -184,6 +186,11 @@ internal static class FileEndpoints
                 foreach (var set in state[d.Id].Subject.Catalogue.Sets)
                 {
                     await writer.WriteLineAsync(CatalogueFile.WriteLine(set).AsMemory(), cancel);
+                }
+
+                foreach (var stretch in state[d.Id].Subject.Catalogue.Lag.SelectMany(l => l.Stretches))
+                {
+                    await writer.WriteLineAsync(CatalogueFile.WriteLine(stretch).AsMemory(), cancel);
                 }
             }
         },

@@ -26,7 +26,7 @@ internal static class FleetParts
     private const int LongestWhy = 500;
 
     /// <summary>The lists of the fleet file that are changed in parts; plans have versions of their own.</summary>
-    private static readonly string[] Lists = ["sites", "links", "arrays", "hosts", "stores", "engines", "objectives", "services", "databases"];
+    private static readonly string[] Lists = ["sites", "links", "arrays", "hosts", "stores", "engines", "objectives", "services", "databases", "replicas", "groups"];
 
     /// <summary>The newest version of the fleet.</summary>
     /// <param name="Number">Its number; 0 when there is none.</param>
