@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
+using Imbrek.Bench;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
@@ -28,6 +29,12 @@ if (args is ["fleet-list" or "import"])
     return;
 }
 
+if (args is ["replicas"])
+{
+    ReplicaBench.Run(now, Row);
+    return;
+}
+
 if (args is ["timetable"])
 {
     Timetable();
@@ -45,6 +52,7 @@ GC.Collect();
 var (two, _, _) = Evaluate(20_000, 100);
 Row("2,000,000 sets against 1,000,000", $"{two / one:0.00} times the time", "at most 2.3 times");
 Path();
+ReplicaBench.Run(now, Row);
 Timetable();
 await FleetList();
 

@@ -16,8 +16,9 @@ internal sealed class ReachOverWindow
     private readonly List<Span> arena = [];
     private readonly List<Span> available = [];
     private readonly PriorityQueue<long, long> bounded = new();
-    private readonly List<(Span Span, long Lag)> moving = [];
-    private readonly List<(long Until, long Lag)> under = [];
+    private readonly List<ReplicaSpan> under = [];
+    private ReplicaSpan[] replicaSpans = new ReplicaSpan[64];
+    private int replicaSpanCount;
     private Span[] offers = [];
     private long[] offerStarts = [];
     private long[] offerValues = [];
@@ -34,6 +35,9 @@ internal sealed class ReachOverWindow
 
     private const long Nothing = long.MinValue;
 
+    /// <summary>As-of instants in which a replica gets one to an instant (<paramref name="Latest"/>), or, where that is <see cref="Nothing"/>, to so much before the as-of instant.</summary>
+    private readonly record struct ReplicaSpan(long From, long Until, long Latest, long Lag);
+
     /// <summary>Sweeps a window.</summary>
     /// <param name="subject">The database.</param>
     /// <param name="loss">The loss, resolved.</param>
@@ -45,18 +49,21 @@ internal sealed class ReachOverWindow
         var pass = cached ?? new ReachOverWindow();
         cached = null;
         pass.Propagate(subject, new Availability(subject, loss), w0, w1);
-        pass.moving.Clear();
+        pass.replicaSpanCount = 0;
+        var several = false;
         foreach (var replica in subject.Replicas)
         {
-            var sorted = pass.moving.Count == 0;
-            replica.Over(loss, w0, w1, (from, until, latest) => pass.Offer(new Span(from, until), latest, w1), (from, until, lag) => pass.moving.Add((new Span(from, until), lag)));
-            if (!sorted)
-            {
-                pass.moving.Sort((a, b) => a.Span.From.CompareTo(b.Span.From));
-            }
+            var before = pass.replicaSpanCount;
+            replica.Over(loss, w0, w1, pass);
+            several |= before > 0 && pass.replicaSpanCount > before;
         }
 
-        pass.Run(w0, w1, segment);
+        if (several)
+        {
+            Array.Sort(pass.replicaSpans, 0, pass.replicaSpanCount, ByStart);
+        }
+
+        pass.Run(w0, w1, several, segment);
         cached = pass;
     }
 
@@ -211,6 +218,24 @@ internal sealed class ReachOverWindow
         arena.AddRange(available);
     }
 
+    /// <summary>Told of a span in which a replica gets one to an instant; of one replica in order.</summary>
+    public void Stands(long from, long until, long latest) => Add(new ReplicaSpan(from, until, latest, long.MaxValue));
+
+    /// <summary>Told of a span in which a replica gets one to so much before the as-of instant; of one replica in order.</summary>
+    public void Moves(long from, long until, long lag) => Add(new ReplicaSpan(from, until, Nothing, lag));
+
+    private void Add(in ReplicaSpan span)
+    {
+        if (replicaSpanCount == replicaSpans.Length)
+        {
+            Array.Resize(ref replicaSpans, replicaSpanCount * 2);
+        }
+
+        replicaSpans[replicaSpanCount++] = span;
+    }
+
+    private static readonly Comparer<ReplicaSpan> ByStart = Comparer<ReplicaSpan>.Create((a, b) => a.From.CompareTo(b.From));
+
     private void Offer(Span span, long value, long w1)
     {
         if (span.From > w1 || span.From >= span.Until)
@@ -232,7 +257,7 @@ internal sealed class ReachOverWindow
         offerCount++;
     }
 
-    private void Run(long w0, long w1, Segment segment)
+    private void Run(long w0, long w1, bool several, Segment segment)
     {
         // Most sets come in order; sorting what is sorted is wasted.
         for (var i = 1; i < offerCount; i++)
@@ -265,7 +290,8 @@ internal sealed class ReachOverWindow
         under.Clear();
         var open = Nothing;
         long top = Nothing, topUntil = 0;
-        int next = 0, nextMoving = 0;
+        int next = 0, nextSpan = 0;
+        var near = new ReplicaSpan(0, long.MinValue, Nothing, long.MaxValue);
         var now = w0;
         while (true)
         {
@@ -296,26 +322,53 @@ internal sealed class ReachOverWindow
 
             var latest = Math.Max(open, top);
             var to = w1;
-            if (next < offerCount)
+            var moves = false;
+            if (replicaSpanCount > 0)
             {
-                to = Math.Min(to, offerStarts[next]);
+                if (several)
+                {
+                    near = Nearest(now, ref nextSpan);
+                }
+                else
+                {
+                    // Of one replica one span ends before the next begins.
+                    for (; nextSpan < replicaSpanCount && replicaSpans[nextSpan].From <= now; nextSpan++)
+                    {
+                        near = replicaSpans[nextSpan];
+                    }
+                }
+
+                to = nextSpan < replicaSpanCount ? Math.Min(to, replicaSpans[nextSpan].From) : to;
+                if (near.Until > now)
+                {
+                    // What moves stays behind by as much, and so passes what stands.
+                    to = Math.Min(to, near.Until);
+                    latest = Math.Max(latest, near.Latest);
+                    moves = near.Lag != long.MaxValue && (latest == Nothing || now - near.Lag >= latest);
+                    to = moves || near.Lag == long.MaxValue ? to : Math.Min(to, latest + near.Lag);
+                }
             }
 
-            if (top != Nothing)
-            {
-                to = Math.Min(to, topUntil);
-            }
-
-            var reach = latest == Nothing ? Reach.Nothing : Reach.To(latest);
-            if (moving.Count > 0)
-            {
-                (reach, to) = WithMoving(reach, latest, now, to, ref nextMoving);
-            }
-
+            var reach = moves ? Reach.Behind(near.Lag) : latest == Nothing ? Reach.Nothing : Reach.To(latest);
             if (now == w1)
             {
                 segment(w1, w1, reach);
                 return;
+            }
+
+            if (moves)
+            {
+                // What stands matters again where something comes that is nearer; all else may come and go meanwhile.
+                var (begins, values) = (offerStarts, offerValues);
+                for (var i = next; i < offerCount && begins[i] < to; i++)
+                {
+                    to = values[i] > begins[i] - near.Lag ? begins[i] : to;
+                }
+            }
+            else
+            {
+                to = next < offerCount ? Math.Min(to, offerStarts[next]) : to;
+                to = top != Nothing ? Math.Min(to, topUntil) : to;
             }
 
             segment(now, to, reach);
@@ -323,38 +376,28 @@ internal sealed class ReachOverWindow
         }
     }
 
-    /// <summary>What replicas that keep up add to what stands: the nearest of them, from where it has passed it on.</summary>
-    private (Reach Reach, long To) WithMoving(Reach stands, long latest, long now, long to, ref int next)
+    /// <summary>Of several replicas the nearest that moves and the latest that stands, and until when it is certain that they are.</summary>
+    private ReplicaSpan Nearest(long now, ref int next)
     {
-        for (; next < moving.Count && moving[next].Span.From <= now; next++)
+        for (; next < replicaSpanCount && replicaSpans[next].From <= now; next++)
         {
-            under.Add((moving[next].Span.Until, moving[next].Lag));
+            under.Add(replicaSpans[next]);
         }
 
-        if (next < moving.Count)
-        {
-            to = Math.Min(to, moving[next].Span.From);
-        }
-
-        var nearest = long.MaxValue;
+        var (until, latest, lag) = (long.MaxValue, Nothing, long.MaxValue);
         for (var i = under.Count - 1; i >= 0; i--)
         {
-            var (until, lag) = under[i];
-            if (until <= now)
+            if (under[i].Until <= now)
             {
                 under.RemoveAt(i);
                 continue;
             }
 
-            to = Math.Min(to, until);
-            nearest = Math.Min(nearest, lag);
+            until = Math.Min(until, under[i].Until);
+            latest = Math.Max(latest, under[i].Latest);
+            lag = Math.Min(lag, under[i].Lag);
         }
 
-        if (nearest == long.MaxValue)
-        {
-            return (stands, to);
-        }
-
-        return latest == Nothing || now - nearest >= latest ? (Reach.Behind(nearest), to) : (stands, Math.Min(to, latest + nearest));
+        return new ReplicaSpan(now, under.Count == 0 ? long.MinValue : until, latest, lag);
     }
 }

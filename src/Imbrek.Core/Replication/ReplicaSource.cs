@@ -1,5 +1,6 @@
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
 using NodaTime;
 
 namespace Imbrek.Core.Replication;
@@ -149,13 +150,12 @@ public sealed class ReplicaSource
         return from <= to ? (from, to) : null;
     }
 
-    /// <summary>Takes the upper end of what it adds over a window: where it stands still, and where it moves with the as-of instant.</summary>
+    /// <summary>Hands over the upper end of what it adds over a window: where it stands still, and where it moves with the as-of instant.</summary>
     /// <param name="loss">The loss, resolved.</param>
     /// <param name="w0">The first as-of instant.</param>
     /// <param name="w1">The last as-of instant.</param>
-    /// <param name="stands">Told from when until when which instant is the upper end.</param>
-    /// <param name="moves">Told from when until when by how much the upper end is behind the as-of instant.</param>
-    internal void Over(Loss loss, long w0, long w1, Action<long, long, long> stands, Action<long, long, long> moves)
+    /// <param name="pass">Told of it.</param>
+    internal void Over(Loss loss, long w0, long w1, ReachOverWindow pass)
     {
         if (!CountsUnder(loss))
         {
@@ -163,30 +163,32 @@ public sealed class ReplicaSource
         }
 
         var least = LeastBehind(loss);
-        for (var i = Math.Max(0, lag.IndexAt(w0)); i < lag.Count && lag.From[i] <= w1; i++)
+        var (froms, tos, lags, forked) = (lag.From, lag.To, lag.ReceivedLag, database.Branches.Count > 0);
+        for (var i = Math.Max(0, lag.IndexAt(w0)); i < froms.Length && froms[i] <= w1; i++)
         {
-            var begin = Math.Max(Math.Max(lag.From[i], w0), since);
-            var end = Math.Min(until, i + 1 < lag.Count ? lag.From[i + 1] : long.MaxValue);
-            if (begin >= end)
+            var begin = Math.Max(Math.Max(froms[i], w0), since);
+            var end = Math.Min(until, i + 1 < froms.Length ? froms[i + 1] : long.MaxValue);
+            var behind = Math.Max(lags[i], least);
+            var final = tos[i] - lags[i];
+            var from = begin;
+            if (forked)
             {
-                continue;
+                var (startsAt, cap) = BoundsOf(lag.Branches[i]);
+                final = Math.Min(final, cap);
+                end = Math.Min(end, LastOffered(i, cap));
+                from = startsAt == long.MinValue ? begin : startsAt > final ? end : Math.Max(begin, startsAt + behind);
             }
-
-            var (startsAt, cap) = BoundsOf(lag.Branches[i]);
-            var behind = Math.Max(lag.ReceivedLag[i], least);
-            var final = Math.Min(lag.To[i] - lag.ReceivedLag[i], cap);
-            var stop = Math.Min(end, LastOffered(i, cap));
 
             // It moves until it comes to its final value, and then stands there.
-            var from = Math.Max(begin, startsAt == long.MinValue ? long.MinValue : startsAt + behind);
-            if (from < Math.Min(stop, final + behind))
+            var comes = final + behind;
+            if (from < Math.Min(end, comes))
             {
-                moves(from, Math.Min(stop, final + behind), behind);
+                pass.Moves(from, Math.Min(end, comes), behind);
             }
 
-            if (startsAt <= final && Math.Max(begin, final + behind) < stop)
+            if (Math.Max(from, comes) < end)
             {
-                stands(Math.Max(begin, final + behind), stop, final);
+                pass.Stands(Math.Max(from, comes), end, final);
             }
         }
     }

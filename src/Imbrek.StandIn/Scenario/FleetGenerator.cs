@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 using NodaTime;
 
@@ -46,6 +47,39 @@ public static class FleetGenerator
                     SizeBytes = 50_000_000_000,
                 }),
             ]);
+    }
+
+    /// <summary>The same fleet with a replica of every database at the other site: one in three is delayed, one in three takes a commit's wait, the others come after it.</summary>
+    public static FleetModel WithReplicas(FleetModel f) => new(
+        f.SiteList, f.Links, f.ArrayList, f.HostList, f.StoreList, f.EngineList, f.ObjectiveList, f.ServiceList, [.. f.Databases.Select(d => d with { LogBytesPerSecond = 400_000 })],
+        f.Databases.Select((d, i) => new Replica
+        {
+            Id = new($"{d.Id}-west"),
+            Database = d.Id,
+            Place = new ReplicaPlace.OnHost(new("spare-west")),
+            Mode = i % 3 == 0 ? ReplicaMode.Sync : ReplicaMode.Async,
+            DelaySeconds = i % 3 == 1 ? 3600 : 0,
+            PromoteSeconds = 40,
+            KeepLogSeconds = 86_400,
+            LogRoomBytes = 100_000_000_000,
+        }));
+
+    /// <summary>Stretches of lag of one replica, evenly over the days before now, with a pause after every tenth.</summary>
+    /// <param name="replica">The replica.</param>
+    /// <param name="stretches">How many.</param>
+    /// <param name="days">Over how many days.</param>
+    /// <param name="now">Where the last one ends.</param>
+    public static IEnumerable<LagStretch> Lag(Replica replica, int stretches, double days, Instant now)
+    {
+        var own = Draw.Of(1, replica.Id.Value);
+        var length = Duration.FromDays(days) / stretches;
+        for (var i = 0; i < stretches; i++)
+        {
+            var from = now - Duration.FromDays(days) + (length * i);
+            var (received, applied) = (Math.Round(Draw.Unit(own, i) * 20, 3), replica.DelaySeconds + Math.Round(Draw.Unit(own, i + stretches) * 60, 3) + 20);
+            yield return new LagStretch(
+                replica.Id, 1, from, i % 10 == 9 ? from + (length / 2) : from + length, Duration.FromSeconds(received), Duration.FromSeconds(applied), Duration.FromSeconds(replica.DelaySeconds), 1_000_000, null);
+        }
     }
 
     /// <summary>The sets of one database: a full every so many sets, logs between, evenly over the days before now; every tenth log is copied west an hour late.</summary>
