@@ -10,6 +10,7 @@ using Imbrek.Server.Features.Notices;
 using Imbrek.Server.Features.People;
 using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Recover;
+using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Backup;
 using Imbrek.Server.Features.Runs.CleanUp;
@@ -290,6 +291,7 @@ internal static class ImbrekServer
         FleetParts.Map(app);
         DatabaseEndpoints.Map(app);
         RecoverEndpoints.Map(app);
+        ReplicaEndpoints.Map(app);
         RunEndpoints.Map(app);
         PlanEndpoints.Map(app);
         PauseEndpoints.Map(app);

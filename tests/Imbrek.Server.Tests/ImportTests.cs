@@ -23,7 +23,7 @@ public sealed class ImportTests : IAsyncLifetime
         await server.DisposeAsync();
     }
 
-    internal static string Case(string file)
+    internal static string Case(string file, string folder = "01-chain-with-a-hole-offsite")
     {
         var root = new DirectoryInfo(AppContext.BaseDirectory);
         while (!Directory.Exists(Path.Combine(root.FullName, "tests")))
@@ -31,7 +31,7 @@ public sealed class ImportTests : IAsyncLifetime
             root = root.Parent!;
         }
 
-        return File.ReadAllText(Path.Combine(root.FullName, "tests", "Imbrek.Core.Tests", "Cases", "01-chain-with-a-hole-offsite", file));
+        return File.ReadAllText(Path.Combine(root.FullName, "tests", "Imbrek.Core.Tests", "Cases", folder, file));
     }
 
     private async Task<(int Status, JsonElement Body)> ImportAsync(string? fleet, string? catalogue, bool skip = false)

@@ -74,11 +74,32 @@ public sealed class LagHistory
         return found;
     }
 
-    /// <summary>The same history with some stretches added; one that begins where one of the same beginning was replaces it.</summary>
-    public LagHistory With(IReadOnlyCollection<LagStretch> changed)
+    /// <summary>The stretches of which some instant lies in a window, in order.</summary>
+    public IEnumerable<LagStretch> Within(Instant from, Instant to)
     {
-        var replaced = changed.Select(s => s.From).ToHashSet();
-        return new(Replica, Stretches.Where(s => !replaced.Contains(s.From)).Concat(changed));
+        var (first, last) = (from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds());
+        for (var i = Math.Max(0, IndexAt(first)); i < Count && From[i] <= last; i++)
+        {
+            if (To[i] >= first)
+            {
+                yield return this[i];
+            }
+        }
+    }
+
+    /// <summary>The most by which what was received lagged at any instant of a window, while nothing was received too; null when nothing is known of it.</summary>
+    public Duration? WorstReceivedLag(Instant from, Instant to)
+    {
+        var (first, last) = (from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds());
+        long? worst = null;
+        for (var i = Math.Max(0, IndexAt(first)); i < Count && From[i] <= last; i++)
+        {
+            // After its end what was received stands still until the next begins, or the window ends.
+            var until = Math.Min(last, i + 1 < Count ? From[i + 1] : last);
+            worst = Math.Max(worst ?? 0, ReceivedLag[i] + Math.Max(0, until - To[i]));
+        }
+
+        return worst is { } ms ? Duration.FromMilliseconds(ms) : null;
     }
 
     private static long Milliseconds(Duration d) => (long)Math.Round(d.TotalMilliseconds);

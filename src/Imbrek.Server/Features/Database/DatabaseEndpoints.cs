@@ -35,6 +35,7 @@ internal static class DatabaseEndpoints
         double? CautiousSeconds,
         bool Learned,
         string? Host,
+        string? TakenOverBy,
         string? NoPath);
 
     public sealed record ProofView(Instant At, double LostSeconds, double ServiceSeconds, bool Passed, string Loss, string Host, Guid? RunId, long LedgerNumber);
@@ -168,6 +169,7 @@ internal static class DatabaseEndpoints
         f.CautiousServiceSeconds,
         f.Path?.UsesLearned ?? false,
         f.Path?.Host.Value,
+        (f.Path as Core.Replication.TakeOver)?.Replica.Value,
         f.NoPath);
 
     private static string Word(LossKind kind) => kind.ToString().ToLowerInvariant();
