@@ -16,13 +16,27 @@ public class MendingTests
 
     private static BackupSet Log(double from, double to, string store = "s") => new()
     {
-        Id = new($"log{from}"), Database = new("d"), Kind = SetKind.Log, FromPosition = (long)(from * 100), ToPosition = (long)(to * 100), CoversFrom = Hours(from), CoversTo = Hours(to), FinishedAt = Hours(to),
-        DataBytes = 3_600_000_000, Copies = [new(new(store), Hours(to), null, null, 1_000_000, CopyState.Good)],
+        Id = new($"log{from}"),
+        Database = new("d"),
+        Kind = SetKind.Log,
+        FromPosition = (long)(from * 100),
+        ToPosition = (long)(to * 100),
+        CoversFrom = Hours(from),
+        CoversTo = Hours(to),
+        FinishedAt = Hours(to),
+        DataBytes = 3_600_000_000,
+        Copies = [new(new(store), Hours(to), null, null, 1_000_000, CopyState.Good)],
     };
 
     private static BackupSet Full => new()
     {
-        Id = new("full"), Database = new("d"), Kind = SetKind.Full, ToPosition = -2400, CoversTo = Hours(-24), FinishedAt = Hours(-24), DataBytes = 100_000_000_000,
+        Id = new("full"),
+        Database = new("d"),
+        Kind = SetKind.Full,
+        ToPosition = -2400,
+        CoversTo = Hours(-24),
+        FinishedAt = Hours(-24),
+        DataBytes = 100_000_000_000,
         Copies = [new(new("s"), Hours(-24), null, null, 100_000_000_000, CopyState.Good)],
     };
 

@@ -19,8 +19,17 @@ public class ReplicaFindingTests
     {
         public Database Database { get; init; } = new()
         {
-            Id = new("d"), Name = "D", Engine = new("e"), Host = new("here"), RecoveryHosts = [new("there")], Objective = new Id<Objective>("o"), SizeBytes = 1_000_000_000,
-            LogBytesPerSecond = 1e6, DetectSeconds = 60, DecideSeconds = 240, Version = "16",
+            Id = new("d"),
+            Name = "D",
+            Engine = new("e"),
+            Host = new("here"),
+            RecoveryHosts = [new("there")],
+            Objective = new Id<Objective>("o"),
+            SizeBytes = 1_000_000_000,
+            LogBytesPerSecond = 1e6,
+            DetectSeconds = 60,
+            DecideSeconds = 240,
+            Version = "16",
         };
 
         public Replica Replica { get; init; } = new() { Id = new("r"), Database = new("d"), Place = new ReplicaPlace.OnHost(new("there")), Mode = ReplicaMode.Sync, PromoteSeconds = 30 };
@@ -57,7 +66,14 @@ public class ReplicaFindingTests
 
     private static BackupSet Full(int branch) => new()
     {
-        Id = new($"full{branch}"), Database = new("d"), Kind = SetKind.Full, Branch = branch, ToPosition = 1, CoversTo = Now - Duration.FromDays(1), FinishedAt = Now - Duration.FromDays(1), DataBytes = 1,
+        Id = new($"full{branch}"),
+        Database = new("d"),
+        Kind = SetKind.Full,
+        Branch = branch,
+        ToPosition = 1,
+        CoversTo = Now - Duration.FromDays(1),
+        FinishedAt = Now - Duration.FromDays(1),
+        DataBytes = 1,
         Copies = [new(new("s"), Now - Duration.FromDays(1), null, null, 1, CopyState.Good)],
     };
 
@@ -75,7 +91,8 @@ public class ReplicaFindingTests
         ["log-kept-too-short"] = (new() { Replica = new Place().Replica with { KeepLogBytes = 600_000_000 } }, 600),
         ["shipped-kept-shorter"] = (new()
         {
-            Replica = new Place().Replica with { Mode = ReplicaMode.Shipped, Stages = new(new(60, 1), new(60, 1), new(60, 1), 90_000, 86_400) }, Lag = [Stretch(-600, 0, 60, 120)],
+            Replica = new Place().Replica with { Mode = ReplicaMode.Shipped, Stages = new(new(60, 1), new(60, 1), new(60, 1), 90_000, 86_400) },
+            Lag = [Stretch(-600, 0, 60, 120)],
         }, 86_400),
         ["sides-differ"] = (new() { There = new Place().There with { Versions = ["15"] } }, null),
         ["weaker-target"] = (new() { There = new Place().There with { Processors = 2 } }, null),

@@ -23,7 +23,10 @@ internal static class ReplicaWorlds
     {
         var database = w.Database with
         {
-            DetectSeconds = r.Next(0, 3) * 60, DecideSeconds = r.Next(0, 6) * 60, RedirectSeconds = 30, CheckSeconds = 100,
+            DetectSeconds = r.Next(0, 3) * 60,
+            DecideSeconds = r.Next(0, 6) * 60,
+            RedirectSeconds = 30,
+            CheckSeconds = 100,
             LogBytesPerSecond = r.Next(5) == 0 ? null : r.Next(0, 9) * 1e6,
             LogByHour = r.Next(2) == 0 ? [] : [.. Enumerable.Range(0, 24).Select(_ => r.Next(0, 30) / 10.0)],
             LogRoomBytes = r.Next(3) == 0 ? r.Next(1, 90) * 1_000_000_000L : null,

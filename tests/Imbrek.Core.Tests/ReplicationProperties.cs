@@ -200,7 +200,13 @@ public class ReplicationProperties
 
     private static Database Writing(double rate, double[] hours) => new()
     {
-        Id = new("d"), Name = "D", Engine = new("e"), Host = new("h"), SizeBytes = 1, LogBytesPerSecond = rate, LogByHour = hours,
+        Id = new("d"),
+        Name = "D",
+        Engine = new("e"),
+        Host = new("h"),
+        SizeBytes = 1,
+        LogBytesPerSecond = rate,
+        LogByHour = hours,
     };
 
     private static readonly Gen<double[]> Hours = Gen.Int[0, 40].Select(i => i / 10.0).Array[24];

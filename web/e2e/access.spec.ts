@@ -13,6 +13,7 @@ const pages = [
   '/notices',
   '/recover',
   '/recover/tickets',
+  '/replicas',
   '/evidence',
   '/setup',
 ];

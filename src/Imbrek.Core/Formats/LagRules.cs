@@ -4,7 +4,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Formats;
 
-/// <summary>The input errors of section 11 that concern a stretch of lag by itself or together with those beside it.</summary>
+/// <summary>The input errors of section 7 that concern a stretch of lag by itself or together with those beside it.</summary>
 internal static class LagRules
 {
     /// <summary>Reports every fault; answers the lines that have one.</summary>

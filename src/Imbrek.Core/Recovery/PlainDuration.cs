@@ -10,6 +10,11 @@ public static class PlainDuration
     public static string Of(double seconds)
     {
         var s = (long)Math.Round(Math.Max(0, seconds));
+        if (seconds is > 0 and < 0.05)
+        {
+            return "under 0.1 s";
+        }
+
         if (seconds is > 0 and < 0.95)
         {
             return string.Create(CultureInfo.InvariantCulture, $"{seconds:0.0} s");

@@ -10,7 +10,7 @@ namespace Imbrek.Core.Recovery;
 /// <param name="Fleet">The fleet it lies in.</param>
 /// <param name="Database">The database.</param>
 /// <param name="Lineage">Its sets and which can follow which.</param>
-/// <param name="Replicas">Its replicas, in the order of the file (section 11).</param>
+/// <param name="Replicas">Its replicas, in the order of the file (section 7).</param>
 public sealed record RecoverySubject(
     FleetModel Fleet,
     Database Database,

@@ -2,7 +2,7 @@ using Imbrek.Core.Replication;
 
 namespace Imbrek.Core.Recovery;
 
-/// <summary>Finds all ways back (section 4 and 11): by sets and by replicas, which compete by the same rule.</summary>
+/// <summary>Finds all ways back (sections 4 and 7): by sets and by replicas, which compete by the same rule.</summary>
 public static class WayFinder
 {
     /// <summary>The best way, or the reason why there is none.</summary>

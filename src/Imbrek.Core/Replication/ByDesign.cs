@@ -3,7 +3,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>What a replica comes to when all goes well (section 11): what may be lost, how old what is read there may be, what a commit waits.</summary>
+/// <summary>What a replica comes to when all goes well (section 7): what may be lost, how old what is read there may be, what a commit waits.</summary>
 public static class ByDesign
 {
     /// <summary>What may be lost when all goes well, seconds; null when it never keeps up, there is no link, or the log rate is not stated.</summary>

@@ -3,7 +3,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>For how long a source keeps the log that a replica has not received (section 11): by time, by bytes, and by the room there is at the primary.</summary>
+/// <summary>For how long a source keeps the log that a replica has not received (section 7): by time, by bytes, and by the room there is at the primary.</summary>
 internal readonly struct KeptLog(Database database, Replica replica, LogFlow? flow)
 {
     /// <summary>One that is farther away than this binds nothing.</summary>

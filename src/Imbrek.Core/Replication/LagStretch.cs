@@ -4,7 +4,7 @@ using NodaTime;
 namespace Imbrek.Core.Replication;
 
 /// <summary>
-/// A span over which the lag of a replica stayed within what is stated (section 11): at every instant A of it the replica had received all that was committed
+/// A span over which the lag of a replica stayed within what is stated (section 7): at every instant A of it the replica had received all that was committed
 /// up to A − received lag, and applied all up to A − applied lag, but nothing after A − applied least lag.
 /// </summary>
 /// <param name="Replica">The replica.</param>

@@ -4,7 +4,7 @@ using NodaTime;
 namespace Imbrek.Core.Replication;
 
 /// <summary>
-/// g(t) of section 11: the bytes of log a second a database writes at an instant, the same every day, even within each hour (UTC). Everything that is asked of it is worked out
+/// g(t) of section 7: the bytes of log a second a database writes at an instant, the same every day, even within each hour (UTC). Everything that is asked of it is worked out
 /// by whole days and hours. Offsets are seconds from an instant, so that nothing is lost to large numbers.
 /// </summary>
 public sealed class LogFlow

@@ -4,7 +4,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>How a replica that cannot go on by itself is mended (section 11): by log, by a set left unopened and log, or anew.</summary>
+/// <summary>How a replica that cannot go on by itself is mended (section 7): by log, by a set left unopened and log, or anew.</summary>
 public static class Mending
 {
     /// <summary>The ways.</summary>

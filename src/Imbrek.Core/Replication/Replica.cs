@@ -4,7 +4,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>A copy of one database kept current by shipping changes (section 11). Spans are seconds.</summary>
+/// <summary>A copy of one database kept current by shipping changes (section 7). Spans are seconds.</summary>
 public sealed record Replica
 {
     /// <summary>Its identifier.</summary>

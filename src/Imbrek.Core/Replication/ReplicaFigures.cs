@@ -2,7 +2,7 @@ using Imbrek.Core.Fleet;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>How a replica stands at an instant (section 11, watching). Null stands for "not known", and where nothing binds.</summary>
+/// <summary>How a replica stands at an instant (section 7, watching). Null stands for "not known", and where nothing binds.</summary>
 /// <param name="Replica">The replica.</param>
 /// <param name="State">In a word.</param>
 /// <param name="ReceivedLagSeconds">By how much what was received lags; null before anything is known of it, as are the next five.</param>

@@ -2,7 +2,7 @@ using Imbrek.Core.Fleet;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>Databases that must stay consistent with each other: seeded, held, resumed, switched and promoted together (section 11).</summary>
+/// <summary>Databases that must stay consistent with each other: seeded, held, resumed, switched and promoted together (section 7).</summary>
 /// <param name="Id">Its identifier.</param>
 /// <param name="Name">What people call it.</param>
 /// <param name="Databases">Its databases; a database is in one group at most.</param>

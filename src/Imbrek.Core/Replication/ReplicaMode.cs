@@ -1,6 +1,6 @@
 namespace Imbrek.Core.Replication;
 
-/// <summary>How changes come to a replica (section 11).</summary>
+/// <summary>How changes come to a replica (section 7).</summary>
 public enum ReplicaMode
 {
     /// <summary>A commit waits until the replica has it.</summary>

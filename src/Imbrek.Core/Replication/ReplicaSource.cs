@@ -6,7 +6,7 @@ using NodaTime;
 namespace Imbrek.Core.Replication;
 
 /// <summary>
-/// A replica as a source of recoverable instants (section 11, in the evaluator): the interval it adds to R at an instant, and how the upper end of that moves over a window. Times
+/// A replica as a source of recoverable instants (section 7, in the evaluator): the interval it adds to R at an instant, and how the upper end of that moves over a window. Times
 /// are milliseconds.
 /// </summary>
 public sealed class ReplicaSource
@@ -117,7 +117,7 @@ public sealed class ReplicaSource
             var held = Replica.DelaySeconds + Replica.RewindSeconds;
             if (delay + rewind == 0)
             {
-                return "a bad change is carried to it at once";
+                return loss.Kind == LossKind.None ? "a bad change is carried to it at once" : "what stolen credentials delete is deleted there as well, at once";
             }
 
             if (held < database.DetectSeconds + database.DecideSeconds)
@@ -229,7 +229,7 @@ public sealed class ReplicaSource
         return next == long.MaxValue ? null : next;
     }
 
-    /// <summary>Why it cannot go on from where it is: what it followed is not, or no longer, the live branch; null when it can (section 11, watching).</summary>
+    /// <summary>Why it cannot go on from where it is: what it followed is not, or no longer, the live branch; null when it can (section 7, watching).</summary>
     /// <param name="at">The as-of instant.</param>
     public string? WhyItCannotFollow(Instant at)
     {

@@ -1,6 +1,6 @@
 namespace Imbrek.Core.Replication;
 
-/// <summary>How a replica stands at an instant (section 11, watching); tested in this order.</summary>
+/// <summary>How a replica stands at an instant (section 7, watching); tested in this order.</summary>
 public enum ReplicaState
 {
     /// <summary>It is not there yet.</summary>

@@ -4,7 +4,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>How long it takes to seed a replica and have it catch up (section 11): from backups and log, or by copying the database.</summary>
+/// <summary>How long it takes to seed a replica and have it catch up (section 7): from backups and log, or by copying the database.</summary>
 public static class Seeding
 {
     /// <summary>A way to seed.</summary>

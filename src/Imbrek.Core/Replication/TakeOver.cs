@@ -5,7 +5,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>A replica takes over (section 11): it is brought to the instant wanted, by what waits to be applied or by going back, and promoted.</summary>
+/// <summary>A replica takes over (section 7): it is brought to the instant wanted, by what waits to be applied or by going back, and promoted.</summary>
 /// <param name="Replica">The replica.</param>
 /// <param name="Host">The host it runs on then.</param>
 /// <param name="Reaches">The instant reached.</param>

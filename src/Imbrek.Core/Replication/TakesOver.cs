@@ -9,6 +9,6 @@ public enum TakesOver
     /// <summary>Nobody: it is only read from.</summary>
     Never,
 
-    /// <summary>It does so unasked, when a majority of the voters agrees (section 11).</summary>
+    /// <summary>It does so unasked, when a majority of the voters agrees (section 7).</summary>
     ByItself,
 }

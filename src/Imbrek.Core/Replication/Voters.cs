@@ -5,7 +5,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>Who decides, after a loss, that a replica takes over by itself (section 11).</summary>
+/// <summary>Who decides, after a loss, that a replica takes over by itself (section 7).</summary>
 public static class Voters
 {
     /// <summary>The voters of a group that are left after a loss.</summary>

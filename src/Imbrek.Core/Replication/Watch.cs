@@ -3,7 +3,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Replication;
 
-/// <summary>How the replicas of a database stand (section 11, watching).</summary>
+/// <summary>How the replicas of a database stand (section 7, watching).</summary>
 public static class Watch
 {
     private const double RpoWithoutObjectiveSeconds = 60;
@@ -30,6 +30,7 @@ public static class Watch
     public static ReplicaFigures Of(RecoverySubject subject, ReplicaSource source, Instant at, Hand hand = Hand.None, bool withSeed = true)
     {
         var (fleet, d, replica) = (subject.Fleet, subject.Database, source.Replica);
+        at = Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
         var flow = LogFlow.Of(d);
         double? received = null, applied = null, backlog = null, catchUp = null, readCatchUp = null, tolerated = null, room = null;
         var known = source.At(at);

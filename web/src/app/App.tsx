@@ -11,6 +11,8 @@ import { SessionContext } from './session';
 const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
+const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
+const ReplicaPage = lazy(() => import('../features/replicas/ReplicaPage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
 const PlansPage = lazy(() => import('../features/plans/PlansPage'));
 const PlanPage = lazy(() => import('../features/plans/PlanPage'));
@@ -58,6 +60,8 @@ function SignedIn() {
             <Route path="/databases/:id" element={<DatabasePage />} />
             <Route path="/recover" element={<RecoverPage />} />
             <Route path="/recover/:id" element={<RecoverPage />} />
+            <Route path="/replicas" element={<ReplicasPage />} />
+            <Route path="/replicas/:id" element={<ReplicaPage />} />
             <Route path="/runs/:id" element={<RunPage />} />
             <Route path="/plans" element={<PlansPage />} />
             <Route path="/plans/compare" element={<ComparePage />} />

@@ -4,6 +4,7 @@ import { DateTime } from 'luxon';
 export function duration(seconds: number | null | undefined): string {
   if (seconds === null || seconds === undefined) return 'not known';
   const s = Math.round(Math.max(0, seconds));
+  if (seconds > 0 && seconds < 0.05) return 'under 0.1 s';
   if (seconds > 0 && seconds < 0.95) return `${seconds.toFixed(1)} s`;
   const two = (big: number, bigUnit: string, small: number, smallUnit: string) =>
     small === 0 ? `${big} ${bigUnit}` : `${big} ${bigUnit} ${small} ${smallUnit}`;

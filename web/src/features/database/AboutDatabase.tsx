@@ -152,6 +152,7 @@ function Loss({ loss }: { loss: Schemas['LossView'] }) {
       <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
         {loss.couldLoseSeconds === null ? 'all of it would be lost' : `could lose ${duration(loss.couldLoseSeconds)}`}
         {loss.backInSeconds !== null && ` · back in ${duration(loss.backInSeconds)}`}
+        {loss.takenOverBy && ` by taking over: ${loss.takenOverBy}`}
       </Box>
     </Box>
   );

@@ -148,7 +148,11 @@ export default function DatabasePage() {
             unknown="there was nothing to restore from"
           />
           <Figure
-            word={`observed, ${d.supposed.host ? `to ${d.supposed.host}, ${d.supposed.learned ? 'learned' : 'profile'}` : 'restore'}`}
+            word={
+              d.supposed.takenOverBy
+                ? `observed, ${d.supposed.takenOverBy} takes over`
+                : `observed, ${d.supposed.host ? `to ${d.supposed.host}, ${d.supposed.learned ? 'learned' : 'profile'}` : 'restore'}`
+            }
             prefix="back in"
             seconds={d.supposed.backInSeconds}
             limit={o?.rtoSeconds}

@@ -6,6 +6,7 @@ import { useGo, withPremise } from '../../app/premise';
 import { UsedBar } from '../../shared/Figure';
 import { count, duration } from '../../shared/format';
 import { MiniStrip } from '../../shared/MiniStrip';
+import { ReplicaMark } from '../../shared/ReplicaMark';
 import { TileShape, verdictWord } from '../../shared/VerdictMark';
 import { lossWord } from '../../shared/words';
 import './fleetTable.css';
@@ -243,7 +244,8 @@ const DatabaseRow = memo(function DatabaseRow({
         seconds={row.backInSeconds}
         limit={row.rtoSeconds}
         none={row.noPath ? 'no way back' : 'not known'}
-        title={row.noPath}
+        title={row.takenOverBy ? `by taking over: ${row.takenOverBy}` : row.noPath}
+        byReplica={row.takenOverBy !== null}
       />
       <span
         role="gridcell"
@@ -290,11 +292,14 @@ function Cell({
   limit,
   none,
   title,
+  byReplica = false,
 }: {
   seconds: number | null;
   limit: number | null;
   none: string;
   title?: string | null;
+  /** Whether the figure rests on a replica that takes over. */
+  byReplica?: boolean;
 }) {
   const over = seconds === null || (limit !== null && seconds > limit);
   return (
@@ -303,7 +308,10 @@ function Cell({
         {seconds === null ? none : duration(seconds)}
         {limit !== null && <span className="objective"> / {duration(limit)}</span>}
       </span>
-      <UsedBar value={seconds} limit={limit} width={84} />
+      <span className="bar">
+        <UsedBar value={seconds} limit={limit} width={84} />
+        {byReplica && <ReplicaMark />}
+      </span>
     </span>
   );
 }

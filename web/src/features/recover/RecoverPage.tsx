@@ -21,6 +21,7 @@ import { RunsTable } from '../runs/RunsTable';
 import { CommitList } from './CommitList';
 import { Consequence } from './Consequence';
 import { PathCard } from './PathCard';
+import { TakeOvers } from './TakeOvers';
 
 /** What, when, how: one worksheet, with what follows from it beside it. */
 export default function RecoverPage() {
@@ -258,12 +259,13 @@ function WayBack({ id }: { id: string }) {
                 zone={zone}
                 rto={w.rtoSeconds}
                 longest={Math.max(...[w.best!, ...w.alternatives].map((x) => x.serviceSeconds))}
-                word={base || without ? 'Chosen' : 'Best'}
+                word={base || without ? 'Chosen' : w.takeOvers.length > 0 ? 'Best by sets' : 'Best'}
                 onTake={() => take(p.choice)}
               />
             ))}
           </Box>
         )}
+        {w && <TakeOvers ways={w.takeOvers} zone={zone} rto={w.rtoSeconds} />}
       </Box>
       <Consequence
         ways={w}
