@@ -114,7 +114,11 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("backup_copies").HasKey(r => new { r.Database, r.SetId, r.Store });
             e.HasOne<SetRow>().WithMany().HasForeignKey(r => new { r.Database, r.SetId });
         });
-        builder.Entity<LagRow>(e => e.ToTable("replica_lag").HasKey(r => new { r.Replica, r.From }));
+        builder.Entity<LagRow>(e =>
+        {
+            e.ToTable("replica_lag").HasKey(r => new { r.Replica, r.From });
+            e.HasIndex(r => r.To);
+        });
         builder.Entity<MarkerRow>(e =>
         {
             e.ToTable("markers");

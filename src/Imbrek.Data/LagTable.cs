@@ -16,18 +16,21 @@ public static class LagTable
     /// <param name="replicas">Whose; null for all.</param>
     /// <param name="cancel">Stops reading.</param>
     public static async Task<IReadOnlyList<LagStretch>> ReadAsync(NpgsqlConnection connection, IReadOnlyCollection<string>? replicas, CancellationToken cancel) =>
-        await Task.Run(() => Read(connection, replicas, cancel), cancel);
+        await Task.Run(() => replicas is null ? Read(connection, "", _ => { }, cancel) : Read(connection, "where replica = any(@replicas)", c => c.Parameters.AddWithValue("replicas", replicas.ToArray()), cancel), cancel);
+
+    /// <summary>Reads the stretches that end after an instant: what a watcher has written since.</summary>
+    /// <param name="connection">An open connection.</param>
+    /// <param name="after">The instant.</param>
+    /// <param name="cancel">Stops reading.</param>
+    public static async Task<IReadOnlyList<LagStretch>> ReadAfterAsync(NpgsqlConnection connection, Instant after, CancellationToken cancel) =>
+        await Task.Run(() => Read(connection, "where \"to\" > @after", c => c.Parameters.AddWithValue("after", after), cancel), cancel);
 
     /// <summary>Row by row without waiting between two: of a million rows every wait would be felt.</summary>
-    private static List<LagStretch> Read(NpgsqlConnection connection, IReadOnlyCollection<string>? replicas, CancellationToken cancel)
+    private static List<LagStretch> Read(NpgsqlConnection connection, string where, Action<NpgsqlCommand> put, CancellationToken cancel)
     {
         var found = new List<LagStretch>();
-        using var command = new NpgsqlCommand($"select {Columns} from replica_lag {(replicas is null ? "" : "where replica = any(@replicas)")} order by replica, \"from\"", connection) { CommandTimeout = 300 };
-        if (replicas is not null)
-        {
-            command.Parameters.AddWithValue("replicas", replicas.ToArray());
-        }
-
+        using var command = new NpgsqlCommand($"select {Columns} from replica_lag {where} order by replica, \"from\"", connection) { CommandTimeout = 300 };
+        put(command);
         var id = new Id<Replica>("-");
         using var r = command.ExecuteReader();
         while (r.Read())

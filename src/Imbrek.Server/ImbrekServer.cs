@@ -194,6 +194,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<ProductClock>();
         builder.Services.AddSingleton<IClock>(s => s.GetRequiredService<ProductClock>());
         builder.Services.AddSingleton<FleetState>();
+        builder.Services.AddSingleton<LagIntake>();
         builder.Services.AddSingleton<RunHealth>();
         builder.Services.AddSingleton<DesignedState>();
         builder.Services.AddSingleton<FindingsState>();

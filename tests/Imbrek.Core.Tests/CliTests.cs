@@ -70,12 +70,29 @@ public sealed class CliTests : IDisposable
         Agree(question["evaluate"], JsonNode.Parse(output), folder);
 
         var path = question["path"]!;
-        (exit, output, error) = Imbrek(["path", .. Files(folder), "--database", (string)path["database"]!, "--target", (string)path["target"]!, "--at", (string)path["at"]!, "--loss", (string)path["loss"]!, "--json"]);
+        string[] host = path["host"] is { } named ? ["--host", (string)named!] : [];
+        (exit, output, error) = Imbrek(["path", .. Files(folder), "--database", (string)path["database"]!, "--target", (string)path["target"]!, "--at", (string)path["at"]!, "--loss", (string)path["loss"]!, .. host, "--json"]);
         Assert.Equal((0, ""), (exit, error));
         var answer = JsonNode.Parse(output)!;
-        Agree(path["expect"], answer, folder);
+        var expect = path["expect"]!.DeepClone().AsObject();
+        if (expect.Remove("replica", out var replica))
+        {
+            Assert.Equal((string?)replica, (string?)answer["steps"]!.AsArray().FirstOrDefault()?["replica"]);
+        }
+
+        Agree(expect, answer, folder);
         Assert.Equal(answer["reaches"] is null, answer["reason"] is not null);
         Assert.Equal(answer["reaches"] is null, answer["steps"]!.AsArray().Count == 0);
+    }
+
+    [Theory]
+    [MemberData(nameof(Folders))]
+    public void Replicas_come_out_as_json(string folder)
+    {
+        var question = JsonNode.Parse(File.ReadAllText(Case(folder, "expected.json")))!.AsArray().Last()!;
+        var (exit, output, error) = Imbrek(["replicas", .. Files(folder), "--at", (string)question["at"]!, "--json"]);
+        Assert.Equal((0, ""), (exit, error));
+        Agree(question["replicas"] ?? new JsonArray(), JsonNode.Parse(output), folder);
     }
 
     [Fact]
@@ -93,6 +110,16 @@ public sealed class CliTests : IDisposable
         (exit, output, _) = Imbrek(["path", .. Files(Name), "--database", "tickets", "--target", "2020-01-01T00:00:00Z"]);
         Assert.Equal(0, exit);
         Assert.StartsWith("No path: ", output, StringComparison.Ordinal);
+        const string Behind = "replicas-01-behind-and-cut-off";
+        (exit, output, _) = Imbrek(["path", .. Files(Behind), "--database", "tickets", "--target", "2026-03-02T07:15:00Z", "--loss", "site"]);
+        Assert.Equal(0, exit);
+        Assert.Contains("Replica hill takes over: 0.6 s to bring it there, 40 s to promote it.", string.Join(' ', output.Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries)), StringComparison.Ordinal);
+        (exit, output, _) = Imbrek(["replicas", .. Files(Behind), "--at", "2026-03-02T05:50:00Z", "--replica", "hill"]);
+        Assert.Equal(0, exit);
+        Assert.Contains("cut off", output, StringComparison.Ordinal);
+        Assert.Contains("3,960", output, StringComparison.Ordinal);
+        (exit, output, var said) = Imbrek(["replicas", .. Files(Behind), "--at", "2026-03-02T05:50:00Z", "--replica", "dale"]);
+        Assert.Equal((2, "", "imbrek: --replica: the fleet has no replica 'dale'"), (exit, output, said.Trim()));
     }
 
     [Theory]

@@ -74,22 +74,7 @@ public class EvaluatorProperties
         },
         iter: Samples);
 
-    /// <summary>Looks at those worlds a property is about, and makes sure that there were enough of them: one that is about none proves nothing.</summary>
-    private static void OfThose(Predicate<Worlds.World> about, Action<Worlds.World> holds)
-    {
-        var looked = 0;
-        Worlds.Gen.Sample(
-            w =>
-            {
-                if (about(w))
-                {
-                    holds(w);
-                    Interlocked.Increment(ref looked);
-                }
-            },
-            iter: Samples);
-        Assert.True(looked > Samples / 20, $"only {looked} of {Samples} worlds were looked at");
-    }
+    private static void OfThose(Predicate<Worlds.World> about, Action<Worlds.World> holds) => Worlds.Gen.OfThose(about, holds, Samples);
 
     [Fact]
     public void Losing_something_never_recovers_more_than_losing_nothing() => Worlds.Gen.Sample(

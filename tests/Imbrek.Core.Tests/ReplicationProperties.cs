@@ -16,22 +16,7 @@ public class ReplicationProperties
     private const int Samples = 3000;
     private static readonly Duration Tick = Duration.FromMilliseconds(1);
 
-    /// <summary>Looks at those worlds a property is about, and makes sure that there were enough of them.</summary>
-    private static void OfThose(Predicate<ReplicaWorlds.World> about, Action<ReplicaWorlds.World> holds, int samples = Samples)
-    {
-        var looked = 0;
-        ReplicaWorlds.Gen.Sample(
-            w =>
-            {
-                if (about(w))
-                {
-                    holds(w);
-                    Interlocked.Increment(ref looked);
-                }
-            },
-            iter: samples);
-        Assert.True(looked > samples / 40, $"only {looked} of {samples} worlds were looked at");
-    }
+    private static void OfThose(Predicate<ReplicaWorlds.World> about, Action<ReplicaWorlds.World> holds, int samples = Samples) => ReplicaWorlds.Gen.OfThose(about, holds, samples);
 
     private static bool SomeAdds(ReplicaWorlds.World w) => w.Subject.Replicas.Any(r => r.IntervalAt(w.Loss, w.At) is not null);
 

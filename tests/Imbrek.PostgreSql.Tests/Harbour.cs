@@ -80,18 +80,33 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     {
         stop = new CancellationTokenSource();
         Ended = null;
+        var before = Now;
         receiving = Task.Run(async () =>
         {
-            try
+            // The duty tries again, and so do we where a cluster has not let go of the connection before yet, which it does in its own time.
+            using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(200));
+            for (var tries = 0; ; tries++)
             {
-                await new LogReceiver(Cluster.Spec(room: Room), Folder, this, SystemClock.Instance).RunAsync(stop.Token);
-            }
-            catch (Exception e)
-            {
-                Ended = e;
+                try
+                {
+                    await new LogReceiver(Cluster.Spec(room: Room), Folder, this, SystemClock.Instance).RunAsync(stop.Token);
+                    return;
+                }
+                catch (Exception e)
+                {
+                    Ended = e;
+                    if (tries == MostTries || Now != before || stop.IsCancellationRequested || !(e.Message.Contains("is active for PID", StringComparison.Ordinal) || e is NullReferenceException))
+                    {
+                        return;
+                    }
+                }
+
+                await timer.WaitForNextTickAsync();
             }
         });
     }
+
+    private const int MostTries = 50;
 
     public async Task StopReceivingAsync()
     {

@@ -1,5 +1,4 @@
 using System.Net.Http.Json;
-using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using Xunit;
@@ -7,41 +6,32 @@ using Xunit;
 namespace Imbrek.Server.Tests;
 
 /// <summary>The fleet changed in parts: each change is a version with who and why, based on one that is named, and nothing is left pointing at nothing.</summary>
-public sealed class FleetPartsTests : IAsyncLifetime
+public sealed class FleetPartsTests : OwnFiles
 {
-    private ServerProcess server = null!;
     private ServerProcess peer = null!;
-    private Session admin = null!;
 
-    public async ValueTask InitializeAsync()
+    public override async ValueTask InitializeAsync()
     {
-        server = await ServerProcess.StartAsync(demo: false);
-        peer = await server.StartPeerAsync();
-        admin = await Session.SignInAsync(server.Url, "admin");
-        using var form = new MultipartFormDataContent
-        {
-            { new ByteArrayContent(Encoding.UTF8.GetBytes(ImportTests.Case("fleet.json"))), "fleet", "fleet.json" },
-            { new ByteArrayContent(Encoding.UTF8.GetBytes(ImportTests.Case("catalog.jsonl"))), "catalogue", "catalog.jsonl" },
-        };
-        Assert.Equal(200, (int)(await admin.Http.PostAsync("/api/import", form)).StatusCode);
+        await base.InitializeAsync();
+        peer = await Server.StartPeerAsync();
+        Assert.Equal(200, (await ImportAsync(Case("fleet.json"), Case("catalog.jsonl"))).Status);
     }
 
-    public async ValueTask DisposeAsync()
+    public override async ValueTask DisposeAsync()
     {
-        admin.Dispose();
         await peer.DisposeAsync();
-        await server.DisposeAsync();
+        await base.DisposeAsync();
     }
 
     private static JsonObject Store(string site) => new() { ["id"] = "vault", ["site"] = site, ["readBytesPerSecond"] = 100_000_000, ["writeBytesPerSecond"] = 100_000_000 };
 
     private async Task<(int Status, JsonElement Body)> DeleteAsync(string path)
     {
-        var answer = await admin.Http.DeleteAsync(path);
+        var answer = await Admin.Http.DeleteAsync(path);
         return ((int)answer.StatusCode, await answer.Content.ReadFromJsonAsync<JsonElement>());
     }
 
-    private async Task<JsonObject> FleetAsync() => JsonNode.Parse(await admin.Http.GetStringAsync("/api/export/fleet"))!.AsObject();
+    private async Task<JsonObject> FleetAsync() => JsonNode.Parse(await Admin.Http.GetStringAsync("/api/export/fleet"))!.AsObject();
 
     [Fact]
     public async Task A_part_is_added_changed_and_removed_as_versions_that_every_process_knows()
@@ -49,25 +39,25 @@ public sealed class FleetPartsTests : IAsyncLifetime
         var before = await FleetAsync();
         var site = before["sites"]![0]!["id"]!.ToString();
         var database = before["databases"]![0]!.DeepClone().AsObject();
-        Assert.Equal(1, (await admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32());
+        Assert.Equal(1, (await Admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32());
 
-        var (status, made) = await admin.PutAsync("/api/fleet/stores/vault?basedOn=1&why=a%20vault%20was%20bought", Store(site));
+        var (status, made) = await Admin.PutAsync("/api/fleet/stores/vault?basedOn=1&why=a%20vault%20was%20bought", Store(site));
         Assert.True(status == 200, made.ToString());
         Assert.Equal((2, "admin", "a vault was bought"), (made.GetProperty("number").GetInt32(), made.GetProperty("who").GetString(), made.GetProperty("why").GetString()));
         Assert.Contains((await FleetAsync())["stores"]!.AsArray(), s => s!["id"]!.ToString() == "vault");
 
         // Of two who change the same version one is told, and nothing of theirs is kept.
-        var late = await admin.PutAsync("/api/fleet/stores/vault?basedOn=1", Store(site));
+        var late = await Admin.PutAsync("/api/fleet/stores/vault?basedOn=1", Store(site));
         Assert.Equal((409, "basedOn"), Session.Fault(late));
         Assert.Equal("changed-meanwhile", late.Body.GetProperty("code").GetString());
 
         // A new database, known to the other process too, beside those whose sets stay known.
-        var sets = (await admin.GetAsync($"/api/databases/{database["id"]}")).GetProperty("sets").GetInt32();
+        var sets = (await Admin.GetAsync($"/api/databases/{database["id"]}")).GetProperty("sets").GetInt32();
         Assert.True(sets > 0);
         database["id"] = "another";
         database["name"] = "Another";
         database.Remove("branches");
-        Assert.Equal(200, (await admin.PutAsync("/api/fleet/databases/another?basedOn=2", database)).Status);
+        Assert.Equal(200, (await Admin.PutAsync("/api/fleet/databases/another?basedOn=2", database)).Status);
         using var other = await Session.SignInAsync(peer.Url, "admin");
         await Eventually.Async(async () => (int)(await other.Http.GetAsync("/api/databases/another")).StatusCode == 200);
         Assert.Equal(sets, (await other.GetAsync($"/api/databases/{before["databases"]![0]!["id"]}")).GetProperty("sets").GetInt32());
@@ -76,7 +66,7 @@ public sealed class FleetPartsTests : IAsyncLifetime
         Assert.Equal(200, (await DeleteAsync("/api/fleet/stores/vault?basedOn=4")).Status);
         Assert.Equal(404, (await DeleteAsync("/api/fleet/stores/vault?basedOn=5")).Status);
         Assert.True(JsonNode.DeepEquals(before, await FleetAsync()));
-        Assert.Equal(4L, await server.QueryAsync<long>("select count(*) from ledger where kind = 'fleet'"));
+        Assert.Equal(4L, await Server.QueryAsync<long>("select count(*) from ledger where kind = 'fleet'"));
     }
 
     [Fact]
@@ -88,25 +78,25 @@ public sealed class FleetPartsTests : IAsyncLifetime
         Assert.Equal((422, "points-at-nothing"), (status, body.GetProperty("code").GetString()));
         Assert.Contains("hosts[", body.GetProperty("title").GetString(), StringComparison.Ordinal);
 
-        var held = await server.QueryAsync<string>("select store from backup_copies where removed_at is null limit 1");
+        var held = await Server.QueryAsync<string>("select store from backup_copies where removed_at is null limit 1");
         (status, body) = await DeleteAsync($"/api/fleet/stores/{held}?basedOn=1");
         Assert.True(status is 409 or 422, body.ToString());
 
-        var bad = await admin.PutAsync("/api/fleet/stores/vault?basedOn=1", Store("nowhere"));
+        var bad = await Admin.PutAsync("/api/fleet/stores/vault?basedOn=1", Store("nowhere"));
         Assert.Equal(422, bad.Status);
         Assert.Contains("site", bad.Body.GetProperty("member").GetString(), StringComparison.Ordinal);
-        Assert.Equal((400, "id"), Session.Fault(await admin.PutAsync("/api/fleet/stores/other?basedOn=1", Store(site))));
-        Assert.Equal((404, "list"), Session.Fault(await admin.PutAsync("/api/fleet/plans/p?basedOn=1", Store(site))));
-        Assert.Equal(1, (await admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32());
+        Assert.Equal((400, "id"), Session.Fault(await Admin.PutAsync("/api/fleet/stores/other?basedOn=1", Store(site))));
+        Assert.Equal((404, "list"), Session.Fault(await Admin.PutAsync("/api/fleet/plans/p?basedOn=1", Store(site))));
+        Assert.Equal(1, (await Admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32());
     }
 
     [Fact]
     public async Task Without_a_driver_acting_is_refused_at_once_with_the_reason()
     {
         var database = (await FleetAsync())["databases"]![0]!["id"]!.ToString();
-        var target = await server.QueryAsync<string>("select to_char(max(s.covers_to) at time zone 'utc', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') from backup_sets s join backup_copies c on c.database = s.database and c.set_id = s.id where s.kind = 0 and c.removed_at is null");
-        var (status, body) = await admin.PostAsync("/api/recover", new { database, target });
+        var target = await Server.QueryAsync<string>("select to_char(max(s.covers_to) at time zone 'utc', 'YYYY-MM-DD\"T\"HH24:MI:SS\"Z\"') from backup_sets s join backup_copies c on c.database = s.database and c.set_id = s.id where s.kind = 0 and c.removed_at is null");
+        var (status, body) = await Admin.PostAsync("/api/recover", new { database, target });
         Assert.Equal((409, "no-driver"), (status, body.GetProperty("code").GetString()));
-        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from runs"));
+        Assert.Equal(0L, await Server.QueryAsync<long>("select count(*) from runs"));
     }
 }

@@ -1,56 +1,10 @@
-using System.Net.Http.Json;
-using System.Text;
-using System.Text.Json;
 using Xunit;
 
 namespace Imbrek.Server.Tests;
 
-/// <summary>A server without demo data, on one's own files.</summary>
-public sealed class ImportTests : IAsyncLifetime
+/// <summary>What comes in by the open files, and goes out again.</summary>
+public sealed class ImportTests : OwnFiles
 {
-    private ServerProcess server = null!;
-    private Session admin = null!;
-
-    public async ValueTask InitializeAsync()
-    {
-        server = await ServerProcess.StartAsync(demo: false);
-        admin = await Session.SignInAsync(server.Url, "admin");
-    }
-
-    public async ValueTask DisposeAsync()
-    {
-        admin.Dispose();
-        await server.DisposeAsync();
-    }
-
-    internal static string Case(string file, string folder = "01-chain-with-a-hole-offsite")
-    {
-        var root = new DirectoryInfo(AppContext.BaseDirectory);
-        while (!Directory.Exists(Path.Combine(root.FullName, "tests")))
-        {
-            root = root.Parent!;
-        }
-
-        return File.ReadAllText(Path.Combine(root.FullName, "tests", "Imbrek.Core.Tests", "Cases", folder, file));
-    }
-
-    private async Task<(int Status, JsonElement Body)> ImportAsync(string? fleet, string? catalogue, bool skip = false)
-    {
-        using var form = new MultipartFormDataContent();
-        if (fleet is not null)
-        {
-            form.Add(new ByteArrayContent(Encoding.UTF8.GetBytes(fleet)), "fleet", "fleet.json");
-        }
-
-        if (catalogue is not null)
-        {
-            form.Add(new ByteArrayContent(Encoding.UTF8.GetBytes(catalogue)), "catalogue", "catalog.jsonl");
-        }
-
-        var answer = await admin.Http.PostAsync("/api/import" + (skip ? "?skipBad=true" : ""), form);
-        return ((int)answer.StatusCode, await answer.Content.ReadFromJsonAsync<JsonElement>());
-    }
-
     [Fact]
     public async Task A_first_import_that_is_taken_over_as_it_was_read_is_what_is_read_back()
     {
@@ -60,13 +14,13 @@ public sealed class ImportTests : IAsyncLifetime
         var (status, body) = await ImportAsync(Case("fleet.json"), more + Case("catalog.jsonl"));
         Assert.Equal((200, 11_008), (status, body.GetProperty("sets").GetInt32()));
         async Task<string> LookAsync() =>
-            await admin.GetTextAsync("/api/export/catalogue") + (await admin.GetAsync("/api/fleet?loss=site&at=2026-03-02T07:30:00Z")).GetProperty("rows");
+            await Admin.GetTextAsync("/api/export/catalogue") + (await Admin.GetAsync("/api/fleet?loss=site&at=2026-03-02T07:30:00Z")).GetProperty("rows");
         var taken = await LookAsync();
 
         // A fleet alone has everything read again.
         Assert.Equal(200, (await ImportAsync(Case("fleet.json"), null)).Status);
         Assert.Equal(taken, await LookAsync());
-        Assert.Equal(11_008L, await server.QueryAsync<long>("select count(*) from backup_sets"));
+        Assert.Equal(11_008L, await Server.QueryAsync<long>("select count(*) from backup_sets"));
     }
 
     [Fact]
@@ -79,8 +33,8 @@ public sealed class ImportTests : IAsyncLifetime
             Case("catalog.jsonl").Replace(first, """{"store": "quay-s1", "availableAt": "2026-03-02T01:00:00.000Z", "removedAt": "2026-03-02T01:05:00.000Z", "storedBytes": 1}, """ + first, StringComparison.Ordinal));
         Assert.Equal(200, status);
         Assert.Contains("several copies", body.GetProperty("warnings")[0].GetProperty("message").GetString(), StringComparison.Ordinal);
-        Assert.Equal(1L, await server.QueryAsync<long>("select count(*) from backup_copies where store = 'quay-s1' and available_at = '2026-03-02T01:10:00Z' and removed_at is null"));
-        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from backup_copies where available_at = '2026-03-02T01:00:00Z'"));
+        Assert.Equal(1L, await Server.QueryAsync<long>("select count(*) from backup_copies where store = 'quay-s1' and available_at = '2026-03-02T01:10:00Z' and removed_at is null"));
+        Assert.Equal(0L, await Server.QueryAsync<long>("select count(*) from backup_copies where available_at = '2026-03-02T01:00:00Z'"));
     }
 
     [Fact]
@@ -92,25 +46,25 @@ public sealed class ImportTests : IAsyncLifetime
         Assert.Equal(422, status);
         var faults = body.GetProperty("faults").EnumerateArray().Select(f => (f.GetProperty("line").GetInt32(), f.GetProperty("member").GetString())).ToArray();
         Assert.Equal([(2, "copies[1].store"), (2, "copies[1].availableAt"), (4, "toPosition")], faults);
-        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from backup_sets"));
-        Assert.Equal(0L, await server.QueryAsync<long>("select count(*) from fleet_versions"));
-        Assert.Equal(0, (await admin.GetAsync("/api/fleet")).GetProperty("total").GetInt32());
+        Assert.Equal(0L, await Server.QueryAsync<long>("select count(*) from backup_sets"));
+        Assert.Equal(0L, await Server.QueryAsync<long>("select count(*) from fleet_versions"));
+        Assert.Equal(0, (await Admin.GetAsync("/api/fleet")).GetProperty("total").GetInt32());
 
         (status, body) = await ImportAsync(Case("fleet.json"), Case("catalog.jsonl"));
         Assert.Equal(200, status);
         Assert.Equal(8, body.GetProperty("sets").GetInt32());
-        var row = (await admin.GetAsync("/api/fleet?loss=site&at=2026-03-02T07:30:00Z")).GetProperty("rows")[0];
+        var row = (await Admin.GetAsync("/api/fleet?loss=site&at=2026-03-02T07:30:00Z")).GetProperty("rows")[0];
         Assert.Equal(10800, row.GetProperty("couldLoseSeconds").GetDouble());
         Assert.Equal(10800, row.GetProperty("worstSeconds").GetDouble());
 
         // Out and in again: the same figures, nothing doubled.
-        var fleet = await admin.Http.GetStringAsync("/api/export/fleet");
-        var catalogue = await admin.Http.GetStringAsync("/api/export/catalogue");
+        var fleet = await Admin.Http.GetStringAsync("/api/export/fleet");
+        var catalogue = await Admin.Http.GetStringAsync("/api/export/catalogue");
         Assert.Equal(200, (await ImportAsync(fleet, catalogue)).Status);
-        Assert.Equal(8L, await server.QueryAsync<long>("select count(*) from backup_sets"));
-        Assert.Equal(fleet, await admin.Http.GetStringAsync("/api/export/fleet"));
-        Assert.Equal(catalogue, await admin.Http.GetStringAsync("/api/export/catalogue"));
-        Assert.True((await admin.GetAsync("/api/ledger/verify")).GetProperty("holds").GetBoolean());
+        Assert.Equal(8L, await Server.QueryAsync<long>("select count(*) from backup_sets"));
+        Assert.Equal(fleet, await Admin.Http.GetStringAsync("/api/export/fleet"));
+        Assert.Equal(catalogue, await Admin.Http.GetStringAsync("/api/export/catalogue"));
+        Assert.True((await Admin.GetAsync("/api/ledger/verify")).GetProperty("holds").GetBoolean());
     }
 
     [Fact]

@@ -201,7 +201,7 @@ internal static class ReplicaFindings
         var replica = source.Replica;
         if (source.Lag.Count == 0)
         {
-            yield return Found(subject, "nobody-watches", Urgency.Soon, $"Nothing was ever seen of {replica.Id}", "A replica that nobody watches counts for nothing here, and may be worth nothing", "Have it watched, from a place that is not lost with it");
+            yield return Found(subject, "nobody-watches", Urgency.Soon, $"Nothing was ever seen of {replica.Id}", "A replica that nobody watches counts for nothing here, and may be worth nothing", "Have a script send what it sees of it, from a place that is not lost with it");
             yield break;
         }
 

@@ -16,7 +16,7 @@ public sealed class Lineage
     private readonly List<ForkStop> forkStops;
     private readonly bool[] acceptsLog;
 
-    private Lineage(DatabaseCatalogue catalogue, int[] sourceEnds, int[] sources, List<ForkStop> forkStops, bool[] acceptsLog, int[]? order, List<BranchStart> starts, Dictionary<int, long> startOf)
+    private Lineage(DatabaseCatalogue catalogue, int[] sourceEnds, int[] sources, List<ForkStop> forkStops, bool[] acceptsLog, int[]? order, IReadOnlyList<BranchStart> starts, Dictionary<int, long> startOf)
     {
         Catalogue = catalogue;
         this.sourceEnds = sourceEnds;
@@ -140,6 +140,9 @@ public sealed class Lineage
 
         return at == DatabaseCatalogue.NoParent;
     }
+
+    /// <summary>The same graph of the same sets, with another lag of the replicas.</summary>
+    public Lineage WithLag(IReadOnlyList<Replication.LagHistory> lag) => new(Catalogue.WithLag(lag), sourceEnds, sources, forkStops, acceptsLog, Order, Starts, startOf);
 
     /// <summary>Builds the graph.</summary>
     /// <param name="database">The database, for its branches.</param>

@@ -102,5 +102,15 @@ public sealed class LagHistory
         return worst is { } ms ? Duration.FromMilliseconds(ms) : null;
     }
 
+    /// <summary>The same history with some stretches added: over the span of theirs they are all there is.</summary>
+    public LagHistory With(IReadOnlyCollection<LagStretch> changed)
+    {
+        var (from, to) = (changed.Min(s => s.From), changed.Max(s => s.To));
+        return new(Replica, [
+            .. Stretches.Where(s => s.From < from).Select(s => s.To > from ? s with { To = from, ReceivedPosition = null } : s),
+            .. changed,
+            .. Stretches.Where(s => s.To > to).Select(s => s.From < to ? s with { From = to } : s)]);
+    }
+
     private static long Milliseconds(Duration d) => (long)Math.Round(d.TotalMilliseconds);
 }

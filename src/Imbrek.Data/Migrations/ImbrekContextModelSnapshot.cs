@@ -380,6 +380,9 @@ namespace Imbrek.Data.Migrations
                     b.HasKey("Replica", "From")
                         .HasName("pk_replica_lag");
 
+                    b.HasIndex("To")
+                        .HasDatabaseName("ix_replica_lag_to");
+
                     b.ToTable("replica_lag", (string)null);
                 });
 

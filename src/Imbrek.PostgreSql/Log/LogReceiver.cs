@@ -82,7 +82,14 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         }
         catch (Exception e) when (e is not (DriverException or LogBrokenException or DutyLostException) && !cancel.IsCancellationRequested)
         {
-            throw e is IOException or UnauthorizedAccessException && e is not NpgsqlException ? Outside(e) : Connections.Told(cluster, e, cancel);
+            var told = e is IOException or UnauthorizedAccessException && e is not NpgsqlException ? Outside(e) : Connections.Told(cluster, e, cancel);
+            if (ReferenceEquals(told, e))
+            {
+                // Nothing drivers have a word for: where it came from is all there is to go by.
+                throw;
+            }
+
+            throw told;
         }
         finally
         {

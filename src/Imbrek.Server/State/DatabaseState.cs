@@ -5,6 +5,7 @@ using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using NodaTime;
 using Host = Imbrek.Core.Fleet.Host;
 
@@ -28,6 +29,7 @@ internal sealed class DatabaseState
     private readonly Lock gate = new();
     private readonly Dictionary<string, Cached> figures = [];
     private readonly Dictionary<Id<BackupSet>, BackupSet> pending = [];
+    private readonly Dictionary<(Id<Replica>, Instant From), LagStretch> pendingLag = [];
     private RecoverySubject subject;
     private long version;
     private IReadOnlyList<Finding>? findings;
@@ -70,12 +72,27 @@ internal sealed class DatabaseState
         }
     }
 
+    /// <summary>Takes over stretches of lag of its replicas.</summary>
+    public void Change(IEnumerable<LagStretch> stretches)
+    {
+        lock (gate)
+        {
+            foreach (var s in stretches)
+            {
+                pendingLag[(s.Replica, s.From)] = s;
+            }
+
+            Forget();
+        }
+    }
+
     public void Replace(FleetModel fleet, Database database, DatabaseCatalogue? catalogue)
     {
         lock (gate)
         {
             subject = RecoverySubject.Of(fleet, database, catalogue ?? Subject.Catalogue);
             pending.Clear();
+            pendingLag.Clear();
             Forget();
         }
     }
@@ -200,6 +217,12 @@ internal sealed class DatabaseState
             {
                 subject = RecoverySubject.Of(subject.Fleet, subject.Database, subject.Catalogue.With(pending.Values));
                 pending.Clear();
+            }
+
+            if (pendingLag.Count > 0)
+            {
+                subject = subject.With(pendingLag.Values);
+                pendingLag.Clear();
             }
 
             return (subject, version);

@@ -5,6 +5,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -21,6 +22,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Whoever loads reads and takes over before the next one reads: of two saves at once the later reading has both.</summary>
     private readonly SemaphoreSlim loading = new(1);
     private readonly List<(Id<Database> Database, BackupSet[] Sets)> meanwhile = [];
+    private readonly List<(Id<Database> Database, LagStretch[] Lag)> meanwhileLag = [];
     private int reading;
     private ConcurrentDictionary<Id<Database>, DatabaseState> databases = new();
     private volatile FleetModel fleet = FleetModel.Empty;
@@ -165,6 +167,20 @@ internal sealed class FleetState(NpgsqlDataSource source)
         return (plans, leftOut, await PlanChanges.ReadAsync(context, cancel));
     }
 
+    /// <summary>Takes over the lag that another process has written of late.</summary>
+    public async Task LoadLagAsync(CancellationToken cancel)
+    {
+        await using var connection = await source.OpenConnectionAsync(cancel);
+        await using var newest = new NpgsqlCommand("select max(\"to\") from replica_lag", connection);
+        if (await newest.ExecuteScalarAsync(cancel) is Instant last)
+        {
+            Change(await LagTable.ReadAfterAsync(connection, last - LagIsFresh, cancel));
+        }
+    }
+
+    /// <summary>What ended longer ago than this before the newest stretch was told before.</summary>
+    private static readonly Duration LagIsFresh = Duration.FromMinutes(2);
+
     /// <summary>Reads some databases again, because another process changed them.</summary>
     public async Task ReloadAsync(IReadOnlyCollection<string> ids, CancellationToken cancel)
     {
@@ -204,6 +220,35 @@ internal sealed class FleetState(NpgsqlDataSource source)
         }
     }
 
+    /// <summary>Takes over stretches of lag; of replicas that are not in the fleet nothing.</summary>
+    /// <returns>The databases whose they are.</returns>
+    public IReadOnlyCollection<Id<Database>> Change(IEnumerable<LagStretch> stretches)
+    {
+        lock (gate)
+        {
+            (Id<Database> Database, LagStretch[] Lag)[] changed =
+                [.. stretches.Where(s => fleet.Replicas.ContainsKey(s.Replica)).GroupBy(s => fleet.Replicas[s.Replica].Database).Select(g => (g.Key, g.ToArray()))];
+            foreach (var c in changed)
+            {
+                Apply(c.Database, c.Lag);
+                if (reading > 0)
+                {
+                    meanwhileLag.Add(c);
+                }
+            }
+
+            return [.. changed.Select(c => c.Database)];
+        }
+    }
+
+    private void Apply(Id<Database> database, LagStretch[] lag)
+    {
+        if (databases.TryGetValue(database, out var state))
+        {
+            state.Change(lag);
+        }
+    }
+
     private void Apply(Id<Database> database, BackupSet[] sets)
     {
         if (databases.TryGetValue(database, out var state))
@@ -233,6 +278,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
                 if (--state.reading == 0)
                 {
                     state.meanwhile.Clear();
+                    state.meanwhileLag.Clear();
                 }
             }
         }
@@ -253,6 +299,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
         {
             take(known);
             meanwhile.ForEach(m => Apply(m.Database, m.Sets));
+            meanwhileLag.ForEach(m => Apply(m.Database, m.Lag));
         }
     }
 

@@ -77,7 +77,7 @@ internal sealed class Dispatcher : IRunActions
         {
             asked |= news.Runs.Length > 0;
             healthChanged |= news.Databases.Length > 0 || news.Changed == Peers.Shared.Fleet;
-            plansChanged |= news.Changed != Peers.Shared.Nothing;
+            plansChanged |= news.Changed is not (Peers.Shared.Nothing or Peers.Shared.Lag);
             Wake();
         };
     }

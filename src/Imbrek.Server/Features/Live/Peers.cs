@@ -34,6 +34,9 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         /// <summary>Parts of the fleet; every catalogue stays as it is.</summary>
         FleetParts,
         Fleet,
+
+        /// <summary>Lag of replicas: what was written last is read.</summary>
+        Lag,
     }
 
     /// <summary>Raised when another process told something, after this one has taken it over.</summary>
@@ -159,6 +162,10 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         else if (news.Changed == Shared.Plans)
         {
             await fleet.LoadPlansAsync(cancel);
+        }
+        else if (news.Changed == Shared.Lag)
+        {
+            await fleet.LoadLagAsync(cancel);
         }
 
         if (news.Databases.Length > 0)

@@ -89,8 +89,16 @@ internal static class ReplicaEndpoints
         IReadOnlyList<LagPiece> Lag,
         VotersView? Voters);
 
+    /// <summary>What a watcher saw: at an instant (now when left out) everything committed up to <c>ReceivedTo</c> was received, and up to <c>AppliedTo</c> applied.</summary>
+    public sealed record SampleRequest(string Replica, int? Branch, Instant? At, Instant ReceivedTo, Instant AppliedTo, long? PendingBytes, long? ReceivedPosition, bool? InStep);
+
+    public sealed record SamplesRequest(IReadOnlyList<SampleRequest> Samples);
+
+    public sealed record SamplesTaken(int Samples, int Stretches);
+
     public static void Map(IEndpointRouteBuilder app)
     {
+        app.MapPost("/api/replicas/samples", TakeSamplesAsync).Needs(Roles.Operate).WithName("TakeSamples");
         app.MapGet("/api/replicas", GetReplicas).Needs(Roles.Look).Computes().WithName("Replicas");
         app.MapGet("/api/replicas/{id}", GetReplica).Needs(Roles.Look).Computes().WithName("Replica");
     }
@@ -114,6 +122,47 @@ internal static class ReplicaEndpoints
         ReplicaRow[] shown = [.. ordered.Skip(start).Take(take ?? MostRows)];
         return TypedResults.Ok(new ReplicaPage(asOf, shown, ordered.Length, start + shown.Length < ordered.Length ? start + shown.Length : null));
     }
+
+    private static async Task<Ok<SamplesTaken>> TakeSamplesAsync(SamplesRequest request, FleetState state, LagIntake intake, IClock clock, CancellationToken cancel)
+    {
+        if (request.Samples is not { Count: > 0 and <= MostRows })
+        {
+            throw new BadInputException("samples", $"send 1 to {MostRows} samples");
+        }
+
+        var now = clock.GetCurrentInstant();
+        var samples = new LagSample[request.Samples.Count];
+        for (var i = 0; i < samples.Length; i++)
+        {
+            samples[i] = Read(request.Samples[i], $"samples[{i}]", state.Fleet, now);
+        }
+
+        return TypedResults.Ok(new SamplesTaken(samples.Length, await intake.TakeAsync(samples, cancel)));
+    }
+
+    private static LagSample Read(SampleRequest s, string where, FleetModel fleet, Instant now)
+    {
+        if (s is null || s.Replica is null || !fleet.Replicas.TryGetValue(new(s.Replica), out var replica))
+        {
+            throw new BadInputException($"{where}.replica", $"there is no replica '{Core.Formats.InputBounds.Quote(s?.Replica ?? "")}'");
+        }
+
+        var at = s.At ?? now;
+        var branch = s.Branch ?? ReplicaSource.LiveBranchOf(fleet.DatabaseById[replica.Database], at);
+        return at > now + MostAhead || at < now - MostBehind ? throw new BadInputException($"{where}.at", "is not of this hour")
+            : s.ReceivedTo > at ? throw new BadInputException($"{where}.receivedTo", "is after the instant it was seen at")
+            : s.AppliedTo > s.ReceivedTo ? throw new BadInputException($"{where}.appliedTo", "is after receivedTo")
+            : at - s.AppliedTo > MostLag ? throw new BadInputException($"{where}.appliedTo", "is more than ten years ago")
+            : s.PendingBytes is < 0 or > Core.Formats.InputBounds.Bytes ? throw new BadInputException($"{where}.pendingBytes", $"must be from 0 to {Core.Formats.InputBounds.Bytes}")
+            : branch != 1 && fleet.DatabaseById[replica.Database].Branches.All(b => b.Id != branch) ? throw new BadInputException($"{where}.branch", $"database '{replica.Database}' has no branch {branch}")
+            : new LagSample(replica.Id, branch, Milliseconds(at), Milliseconds(s.ReceivedTo), Milliseconds(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false);
+
+        static Instant Milliseconds(Instant t) => Instant.FromUnixTimeMilliseconds(t.ToUnixTimeMilliseconds());
+    }
+
+    private static readonly Duration MostAhead = Duration.FromMinutes(1);
+    private static readonly Duration MostBehind = Duration.FromHours(1);
+    private static readonly Duration MostLag = Duration.FromDays(3650);
 
     private static int Need(ReplicaState state) => state switch
     {

@@ -1,5 +1,4 @@
-import { useVirtualizer } from '@tanstack/react-virtual';
-import { memo, useCallback, useRef, useState, type KeyboardEvent } from 'react';
+import { memo, useCallback } from 'react';
 import { Link, useLocation } from 'react-router';
 import type { Schemas } from '../../api/client';
 import { useGo, withPremise } from '../../app/premise';
@@ -7,6 +6,7 @@ import { UsedBar } from '../../shared/Figure';
 import { count, duration } from '../../shared/format';
 import { MiniStrip } from '../../shared/MiniStrip';
 import { ReplicaMark } from '../../shared/ReplicaMark';
+import { useRows } from '../../shared/useRows';
 import { TileShape, verdictWord } from '../../shared/VerdictMark';
 import { lossWord } from '../../shared/words';
 import './fleetTable.css';
@@ -46,44 +46,26 @@ export const FleetTable = memo(function FleetTable({
   /** How far the designed figures have come; null when all are there. */
   designing: Schemas['DesignProgress'] | null;
 }) {
-  const scroller = useRef<HTMLDivElement>(null);
-  const [chosen, setFocus] = useState(0);
-  // One row is always within reach of the Tab key; group headings are not rows to open.
-  const focus = lines[chosen] && 'row' in lines[chosen] ? chosen : lines.findIndex((l) => 'row' in l);
   const go = useGo();
   const { search } = useLocation();
-  const estimateSize = useCallback((i: number) => ('row' in lines[i]! ? 32 : 28), [lines]);
-  // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer must be asked anew at each render, and is
-  const virtual = useVirtualizer({
+  const height = useCallback((i: number) => ('row' in lines[i]! ? 32 : 28), [lines]);
+  const { scroller, virtual, focus, setFocus, onKeyDown } = useRows({
     count: lines.length,
-    getScrollElement: () => scroller.current,
-    estimateSize,
-    overscan: 8,
-    // Drawn with the frame, not within the event: a fast wheel would else wait for rows it has left already.
-    useFlushSync: false,
+    isRow: (i) => 'row' in lines[i]!,
+    height,
+    page: 15,
+    open: (i) => {
+      const line = lines[i]!;
+      if ('row' in line) go(`/databases/${line.row.id}`);
+    },
   });
-  const move = (e: KeyboardEvent) => {
-    const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 15, PageUp: -15, Home: -lines.length, End: lines.length }[
-      e.key
-    ];
-    const current = lines[focus];
-    if (e.key === 'Enter' && current && 'row' in current) go(`/databases/${current.row.id}`);
-    if (!step) return;
-    e.preventDefault();
-    const sign = Math.sign(step);
-    let next = Math.max(0, Math.min(lines.length - 1, focus + step));
-    while (lines[next] && !('row' in lines[next]!) && next + sign >= 0 && next + sign < lines.length) next += sign;
-    setFocus(next);
-    virtual.scrollToIndex(next);
-    requestAnimationFrame(() => scroller.current?.querySelector<HTMLElement>(`[data-line="${next}"]`)?.focus());
-  };
   return (
     <div
       role="grid"
       aria-label="Databases"
       aria-rowcount={lines.length + 1}
       tabIndex={-1}
-      onKeyDown={move}
+      onKeyDown={onKeyDown}
       className="fleet-grid"
     >
       <div role="row" className="fleet-row head">

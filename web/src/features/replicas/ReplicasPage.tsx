@@ -3,14 +3,14 @@ import TextField from '@mui/material/TextField';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { useQuery } from '@tanstack/react-query';
-import { useVirtualizer } from '@tanstack/react-virtual';
-import { memo, useDeferredValue, useMemo, useRef, useState, type KeyboardEvent } from 'react';
+import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { useGo, usePremise, withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
 import { UsedBar } from '../../shared/Figure';
 import { count, duration } from '../../shared/format';
+import { useRows } from '../../shared/useRows';
 import { axisMarks, behind, farEnd } from './scale';
 import { modeWord, stateColour, StateMark, stateWord, type State } from './words';
 import { Wake } from './Wake';
@@ -134,41 +134,26 @@ const ReplicaTable = memo(function ReplicaTable({
   most: number;
   none: boolean | null;
 }) {
-  const scroller = useRef<HTMLDivElement>(null);
-  const [chosen, setFocus] = useState(0);
-  const focus = lines[chosen] && 'row' in lines[chosen] ? chosen : lines.findIndex((l) => 'row' in l);
   const go = useGo();
   const { search } = useLocation();
-  // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer must be asked anew at each render, and is
-  const virtual = useVirtualizer({
+  const height = useCallback((i: number) => ('row' in lines[i]! ? 44 : 28), [lines]);
+  const { scroller, virtual, focus, setFocus, onKeyDown } = useRows({
     count: lines.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: (i) => ('row' in lines[i]! ? 44 : 28),
-    overscan: 8,
-    useFlushSync: false,
+    isRow: (i) => 'row' in lines[i]!,
+    height,
+    page: 12,
+    open: (i) => {
+      const line = lines[i]!;
+      if ('row' in line) go(`/replicas/${line.row.id}`);
+    },
   });
-  const move = (e: KeyboardEvent) => {
-    const step = { ArrowDown: 1, ArrowUp: -1, PageDown: 12, PageUp: -12, Home: -lines.length, End: lines.length }[
-      e.key
-    ];
-    const current = lines[focus];
-    if (e.key === 'Enter' && current && 'row' in current) go(`/replicas/${current.row.id}`);
-    if (!step) return;
-    e.preventDefault();
-    const sign = Math.sign(step);
-    let next = Math.max(0, Math.min(lines.length - 1, focus + step));
-    while (lines[next] && !('row' in lines[next]!) && next + sign >= 0 && next + sign < lines.length) next += sign;
-    setFocus(next);
-    virtual.scrollToIndex(next);
-    requestAnimationFrame(() => scroller.current?.querySelector<HTMLElement>(`[data-line="${next}"]`)?.focus());
-  };
   return (
     <div
       role="grid"
       aria-label="Replicas"
       aria-rowcount={lines.length + 1}
       tabIndex={-1}
-      onKeyDown={move}
+      onKeyDown={onKeyDown}
       className="replica-grid"
     >
       <div role="row" className="replica-row head">

@@ -13,7 +13,7 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace Imbrek.Data.Migrations
 {
     [DbContext(typeof(ImbrekContext))]
-    [Migration("20261126200133_ReplicaLag")]
+    [Migration("20261126211053_ReplicaLag")]
     partial class ReplicaLag
     {
         /// <inheritdoc />
@@ -382,6 +382,9 @@ namespace Imbrek.Data.Migrations
 
                     b.HasKey("Replica", "From")
                         .HasName("pk_replica_lag");
+
+                    b.HasIndex("To")
+                        .HasDatabaseName("ix_replica_lag_to");
 
                     b.ToTable("replica_lag", (string)null);
                 });

@@ -29,6 +29,11 @@ namespace Imbrek.Data.Migrations
                 {
                     table.PrimaryKey("pk_replica_lag", x => new { x.replica, x.from });
                 });
+
+            migrationBuilder.CreateIndex(
+                name: "ix_replica_lag_to",
+                table: "replica_lag",
+                column: "to");
         }
 
         /// <inheritdoc />

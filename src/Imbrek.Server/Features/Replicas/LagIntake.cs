@@ -1,0 +1,61 @@
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
+using Imbrek.Data;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.State;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.Server.Features.Replicas;
+
+/// <summary>Takes in what watchers see of replicas: makes stretches of it, keeps them, and tells the other processes.</summary>
+internal sealed class LagIntake(FleetState fleet, NpgsqlDataSource source, Peers peers)
+{
+    private readonly SemaphoreSlim turn = new(1);
+    private readonly Dictionary<Id<Replica>, LagWatch.Watched> watched = [];
+
+    /// <summary>Takes samples in, all or none of them.</summary>
+    /// <param name="samples">The samples, checked.</param>
+    /// <param name="cancel">Gives up; nothing is kept then.</param>
+    /// <returns>How many stretches are another than before.</returns>
+    public async Task<int> TakeAsync(IReadOnlyList<LagSample> samples, CancellationToken cancel)
+    {
+        await turn.WaitAsync(cancel);
+        try
+        {
+            var model = fleet.Fleet;
+            var next = new Dictionary<Id<Replica>, LagWatch.Watched>();
+            foreach (var s in samples.OrderBy(s => s.At).Where(s => model.Replicas.ContainsKey(s.Replica)))
+            {
+                var replica = model.Replicas[s.Replica];
+                next[s.Replica] = LagWatch.Next(replica, model.DatabaseById[replica.Database].StartOf(s.Branch), next.GetValueOrDefault(s.Replica) ?? watched.GetValueOrDefault(s.Replica), s);
+            }
+
+            LagStretch[] changed = [.. next.Values.Select(n => n.Stretch).OfType<LagStretch>().Where(s => watched.GetValueOrDefault(s.Replica)?.Stretch != s)];
+            if (changed.Length > 0)
+            {
+                await using var connection = await source.OpenConnectionAsync(cancel);
+                await using var transaction = await connection.BeginTransactionAsync(cancel);
+                await LagTable.UpsertAsync(connection, changed, cancel);
+                await transaction.CommitAsync(cancel);
+                fleet.Change(changed);
+            }
+
+            foreach (var (id, known) in next)
+            {
+                watched[id] = known;
+            }
+
+            if (changed.Length > 0)
+            {
+                await peers.TellAsync([], [], cancel, Peers.Shared.Lag);
+            }
+
+            return changed.Length;
+        }
+        finally
+        {
+            turn.Release();
+        }
+    }
+}
