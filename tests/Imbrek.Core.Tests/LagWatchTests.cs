@@ -18,7 +18,13 @@ public class LagWatchTests
 
     private static Replica Replica(double delay = 0) => new()
     {
-        Id = new("d0-west"), Database = new("d0"), Place = new ReplicaPlace.OnHost(new("spare")), Mode = ReplicaMode.Async, DelaySeconds = delay, WatchSeconds = 10, CutAfterSeconds = 20,
+        Id = new("d0-west"),
+        Database = new("d0"),
+        Place = new ReplicaPlace.OnHost(new("spare")),
+        Mode = ReplicaMode.Async,
+        DelaySeconds = delay,
+        WatchSeconds = 10,
+        CutAfterSeconds = 20,
     };
 
     private static LagSample Sample(double at, double received, double applied, bool inStep = false, int branch = 1) => new(new("d0-west"), branch, At(at), At(received), At(applied), 5, null, inStep);

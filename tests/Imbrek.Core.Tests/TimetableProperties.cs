@@ -116,7 +116,9 @@ public class TimetableProperties
             for (var r = 0; r < capacities.Length; r++)
             {
                 var through = flows.Where((_, i) => uses[i].Contains(r)).Sum(f => f.Item3);
-                Assert.InRange(moved[r], through - 1e-3, through * 1.01 + 5);
+
+                // A flow that would be done within half a millisecond is: of each as much as it moves in that.
+                Assert.InRange(moved[r], through - 1e-3 - (0.0005 * flows.Sum(f => f.Item2)), through * 1.01 + 5);
             }
         },
         iter: 500);

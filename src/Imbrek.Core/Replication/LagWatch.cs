@@ -54,7 +54,10 @@ public static class LagWatch
             {
                 next = stretch with
                 {
-                    To = sample.At, AppliedLeastLag = Duration.Min(stretch.AppliedLeastLag, next.AppliedLeastLag), PendingBytes = Math.Max(stretch.PendingBytes, next.PendingBytes), ReceivedPosition = sample.ReceivedPosition,
+                    To = sample.At,
+                    AppliedLeastLag = Duration.Min(stretch.AppliedLeastLag, next.AppliedLeastLag),
+                    PendingBytes = Math.Max(stretch.PendingBytes, next.PendingBytes),
+                    ReceivedPosition = sample.ReceivedPosition,
                 };
             }
 

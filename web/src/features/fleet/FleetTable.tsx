@@ -290,10 +290,12 @@ function Cell({
         {seconds === null ? none : duration(seconds)}
         {limit !== null && <span className="objective"> / {duration(limit)}</span>}
       </span>
-      <span className="bar">
-        <UsedBar value={seconds} limit={limit} width={84} />
-        {byReplica && <ReplicaMark />}
-      </span>
+      {((seconds !== null && limit !== null) || byReplica) && (
+        <span className="bar">
+          <UsedBar value={seconds} limit={limit} width={84} />
+          {byReplica && <ReplicaMark />}
+        </span>
+      )}
     </span>
   );
 }
