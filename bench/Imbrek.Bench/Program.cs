@@ -31,7 +31,7 @@ if (args is ["fleet-list" or "import"])
 
 if (args is ["replicas"])
 {
-    ReplicaBench.Run(now, Row);
+    await Replicas();
     return;
 }
 
@@ -52,9 +52,18 @@ GC.Collect();
 var (two, _, _) = Evaluate(20_000, 100);
 Row("2,000,000 sets against 1,000,000", $"{two / one:0.00} times the time", "at most 2.3 times");
 Path();
-ReplicaBench.Run(now, Row);
+await Replicas();
 Timetable();
 await FleetList();
+
+async Task Replicas()
+{
+    ReplicaBench.Run(now, Row);
+    if (Environment.GetEnvironmentVariable("IMBREK_TEST_PG") is { } server)
+    {
+        await ReplicaBench.SamplesAsync(server, now, Row);
+    }
+}
 
 void Timetable()
 {
@@ -147,17 +156,8 @@ void Row(string what, string measured, string asked) => Console.WriteLine($"| {w
 // For plain chains in order: each copy that becomes available reaches its coversTo; the worst is just before the next one does.
 async Task<(double Seconds, double Ours, int Differ)> SqlAsync(string server, RecoverySubject[] subjects)
 {
-    var name = $"bench_{Guid.NewGuid():n}";
-    await using (var admin = new NpgsqlConnection($"{server};Database=postgres"))
-    {
-        await admin.OpenAsync();
-        await using var create = new NpgsqlCommand($"create database {name}", admin);
-        await create.ExecuteNonQueryAsync();
-    }
-
-    await using var source = ImbrekDatabase.Source($"{server};Database={name};Command Timeout=600");
-    await ImbrekDatabase.MigrateAsync(source);
-    await using var connection = await source.OpenConnectionAsync();
+    await using var database = await BenchDatabase.CreateAsync(server);
+    await using var connection = await database.Source.OpenConnectionAsync();
     await using (var transaction = await connection.BeginTransactionAsync())
     {
         await CatalogueTable.InsertAsync(connection, [.. subjects.SelectMany(s => s.Catalogue.Sets)], default);
@@ -211,15 +211,6 @@ async Task<(double Seconds, double Ours, int Differ)> SqlAsync(string server, Re
         }
 
         ours = Math.Min(ours, watch.Elapsed.TotalSeconds);
-    }
-
-    await connection.CloseAsync();
-    NpgsqlConnection.ClearAllPools();
-    await using (var admin = new NpgsqlConnection($"{server};Database=postgres"))
-    {
-        await admin.OpenAsync();
-        await using var drop = new NpgsqlCommand($"drop database {name} with (force)", admin);
-        await drop.ExecuteNonQueryAsync();
     }
 
     return (seconds, ours, differ);

@@ -27,7 +27,7 @@ internal readonly struct KeptLog(Database database, Replica replica, LogFlow? fl
             var backlog = flow.Between(at, -lag, 0);
             foreach (var bytes in (ReadOnlySpan<long?>)[replica.KeepLogBytes, database.LogRoomBytes])
             {
-                left = bytes is { } most ? Math.Min(left, most <= backlog ? 0 : Bound(flow.SecondsUntil(at, most - backlog))) : left;
+                left = bytes is { } most ? Math.Min(left, most < backlog ? 0 : Bound(flow.SecondsUntil(at, most - backlog))) : left;
             }
         }
 
