@@ -136,6 +136,19 @@ public class ReplicaFindingTests
     }
 
     [Fact]
+    public void What_lies_between_the_sets_and_what_a_replica_still_holds_is_no_hole_in_the_log()
+    {
+        BackupSet log = Full(1) with
+        {
+            Id = new("log"), Kind = SetKind.Log, FromPosition = 1, ToPosition = 2, CoversFrom = Now - Duration.FromDays(1), CoversTo = Now - Duration.FromHours(1), FinishedAt = Now - Duration.FromHours(1),
+            Copies = [new(new("s"), Now - Duration.FromHours(1), null, null, 1, CopyState.Good)],
+        };
+        var place = new Place { Replica = new Place().Replica with { RewindSeconds = 600 }, Sets = [Full(1), log] };
+        Assert.Equal(2, Evaluator.RecoverableAt(place.Subject(), Loss.None, Now).Count);
+        Assert.Empty(place.Found());
+    }
+
+    [Fact]
     public void Replicas_that_are_planned_or_have_ended_are_not_looked_at()
     {
         var trouble = Troubles["replica-behind"].Place;

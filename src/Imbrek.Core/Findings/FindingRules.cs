@@ -51,8 +51,9 @@ public static class FindingRules
         else
         {
             found.AddRange(SameFailureDomain(subject, live, at));
-            found.AddRange(HoleInLog(subject, live, at, window));
-            found.AddRange(CoveredSince(subject, at));
+            // What replicas reach says nothing of the chain of sets: between its end and what a replica still holds there is no hole.
+            found.AddRange(HoleInLog(subject.WithoutReplicas, live, at, window));
+            found.AddRange(CoveredSince(subject.WithoutReplicas, at));
             found.AddRange(Damaged(subject, live));
             found.AddRange(WithoutParent(subject, at));
             found.AddRange(LogDiscarded(subject));
