@@ -140,7 +140,13 @@ public class ReplicaFindingTests
     {
         BackupSet log = Full(1) with
         {
-            Id = new("log"), Kind = SetKind.Log, FromPosition = 1, ToPosition = 2, CoversFrom = Now - Duration.FromDays(1), CoversTo = Now - Duration.FromHours(1), FinishedAt = Now - Duration.FromHours(1),
+            Id = new("log"),
+            Kind = SetKind.Log,
+            FromPosition = 1,
+            ToPosition = 2,
+            CoversFrom = Now - Duration.FromDays(1),
+            CoversTo = Now - Duration.FromHours(1),
+            FinishedAt = Now - Duration.FromHours(1),
             Copies = [new(new("s"), Now - Duration.FromHours(1), null, null, 1, CopyState.Good)],
         };
         var place = new Place { Replica = new Place().Replica with { RewindSeconds = 600 }, Sets = [Full(1), log] };
