@@ -275,6 +275,27 @@ public class FormatTests
         Assert.Equal(["1 from"], Read(NodaTime.Duration.FromMilliseconds(-1)));
     }
 
+    /// <summary>What follows feeders goes from one to the next: a chain without end must not be one for the program.</summary>
+    [Theory]
+    [InlineData(InputBounds.Feeders + 1, 0)]
+    [InlineData(InputBounds.Feeders + 2, 1)]
+    [InlineData(50_000, InputBounds.Faults)]
+    public void Replicas_feed_each_other_only_so_far(int count, int faults)
+    {
+        var file = JsonNode.Parse(FleetFile.Write(FormatMutations.Rich))!;
+        var chain = new JsonArray([.. Enumerable.Range(0, count).Select(i => (JsonNode)new JsonObject
+        {
+            ["id"] = $"r{i}", ["database"] = "d0", ["host"] = "spare", ["mode"] = "async", ["from"] = i == 0 ? null : $"r{i - 1}",
+        })]);
+        file["replicas"] = chain;
+        var read = FleetFile.Read(Encoding.UTF8.GetBytes(file.ToJsonString()), "f");
+        Assert.Equal(faults, read.Faults.Count(f => f.Member.EndsWith(".from", StringComparison.Ordinal)));
+        if (read.Value is { } fleet)
+        {
+            Assert.NotNull(Replication.ByDesign.ReadSeconds(fleet, fleet.Replicas[new($"r{count - 1}")]));
+        }
+    }
+
     [Theory]
     [InlineData("\"host\": \"spare\",\n      \"array\": null", "\"host\": \"spare\",\n      \"array\": \"array\"", "replicas[0].host")]
     [InlineData("\"host\": \"spare\",\n      \"array\": null", "\"host\": null,\n      \"array\": null", "replicas[0].host")]

@@ -246,6 +246,13 @@ public class ReplicationProperties
         },
         iter: 400);
 
+    [Theory]
+    [InlineData(1e-300, 4e15)]
+    [InlineData(0, 5)]
+    [InlineData(1e-9, 4e15)]
+    public void A_limit_that_is_never_reached_is_told_at_once(double rate, double limit) =>
+        Assert.True(double.IsPositiveInfinity(LogFlow.Of(Writing(rate, []))!.SecondsUntil(Worlds.Start, limit)));
+
     [Fact]
     public void The_longest_queue_is_that_of_a_second_day_counted_in_seconds() => Gen.Select(Hours, Gen.Double[600, 4000]).Sample(
         (hours, rate) =>

@@ -233,8 +233,8 @@ internal static class ReplicaFindings
             yield return Found(subject, "log-room-fills", room < 86_400 ? Urgency.Now : Urgency.Soon, $"The log volume of {replica.Id} is full on {Instants.Write(full)}", "It receives and does not apply; with a full volume it can do neither", "Find what holds up its applying, or give it room", room, full);
         }
 
-        if (!known.Covers && subject.Database.LogRoomBytes is not null && f.ToleratedOutageSeconds is { } until && until > 0 && until < FillsWithinDays * 86_400
-            && new KeptLog(subject.Database, replica with { KeepLogSeconds = null, KeepLogBytes = null, Stages = null }, LogFlow.Of(subject.Database)).SecondsLeft(at, f.ReceivedLagSeconds!.Value) is { } fills && fills < FillsWithinDays * 86_400)
+        if (!known.Covers && f.ToleratedOutageSeconds > 0
+            && new KeptLog(subject.Database, replica, LogFlow.Of(subject.Database)).SecondsUntilPrimaryIsFull(at, f.ReceivedLagSeconds!.Value) is { } fills && fills < FillsWithinDays * 86_400)
         {
             var full = at + Duration.FromSeconds(Math.Round(fills));
             yield return Found(subject, "primary-log-fills", fills < 86_400 ? Urgency.Now : Urgency.Soon, $"The log volume of the primary is full on {Instants.Write(full)}, with log kept for {replica.Id}", "A full log volume stops its writes", "Bring the replica back, or give up the log kept for it", fills, full);

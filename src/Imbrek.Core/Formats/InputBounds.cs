@@ -39,6 +39,9 @@ public static class InputBounds
     /// <summary>The shortest span above nothing, in seconds; spans are kept to the millisecond.</summary>
     public const double ShortestSeconds = 0.001;
 
+    /// <summary>How many replicas may feed each other one after another.</summary>
+    public const int Feeders = 16;
+
     /// <summary>The most faults that are listed of one file; more are counted only.</summary>
     public const int Faults = 1_000;
 

@@ -69,7 +69,8 @@ public static class Evaluator
 
                 if (rpo is { } limit)
                 {
-                    over += reach.Moves ? at - latest > limit ? end - start : 0 : Math.Max(0, end - Math.Max(start, latest + limit));
+                    var from = !reach.Moves ? Math.Max(start, latest + limit) : at - latest > limit ? start : end;
+                    over += Math.Max(0, end - from);
                 }
             });
         latestAtEnd?.Invoke(last.LatestAt(to));

@@ -7,7 +7,7 @@ namespace Imbrek.Core.Recovery;
 /// <summary>What a loss leaves of a database's way back: two losses that leave the same have the same figures, so that they are computed once; only why there is no path is said of each in its own words.</summary>
 /// <param name="Stores">The stores of the catalogue that survive, a bit for each in its order.</param>
 /// <param name="Host">The host it would be restored on.</param>
-/// <param name="Replicas">The replicas that count and on which host each would run, as numbers in the order of the file.</param>
+/// <param name="Replicas">For each replica, in the order of the file, the host it would run on; nothing where it does not count.</param>
 /// <param name="UpToNow">Whether a replica offers the as-of instant itself, and not only what was before.</param>
 /// <param name="ByItself">Whether a replica may take over by itself.</param>
 public readonly record struct Survival(ulong Stores, Id<Host> Host, string Replicas, bool UpToNow, bool ByItself)

@@ -22,19 +22,21 @@ internal readonly struct KeptLog(Database database, Replica replica, LogFlow? fl
             left = Math.Min(left, Bound(kept - lag));
         }
 
-        if (flow is not null)
-        {
-            var backlog = flow.Between(at, -lag, 0);
-            foreach (var bytes in (ReadOnlySpan<long?>)[replica.KeepLogBytes, database.LogRoomBytes])
-            {
-                left = bytes is { } most ? Math.Min(left, most < backlog ? 0 : Bound(flow.SecondsUntil(at, most - backlog))) : left;
-            }
-        }
-
+        left = Math.Min(left, Math.Min(Until(replica.KeepLogBytes, at, lag), Until(database.LogRoomBytes, at, lag)));
         return double.IsPositiveInfinity(left) ? null : left;
-
-        static double Bound(double seconds) => seconds > BeyondSeconds ? double.PositiveInfinity : Math.Max(0, seconds);
     }
+
+    /// <summary>How long from an instant nothing may be received until the log kept for it has filled the room at the primary; null when that is not stated, or too far away to count.</summary>
+    /// <param name="at">The instant.</param>
+    /// <param name="lag">By how much what was received lags then, seconds.</param>
+    public double? SecondsUntilPrimaryIsFull(Instant at, double lag) => Until(database.LogRoomBytes, at, lag) is var left && double.IsPositiveInfinity(left) ? null : left;
+
+    private double Until(long? bytes, Instant at, double lag) =>
+        flow is null || bytes is not { } most ? double.PositiveInfinity
+        : flow.Between(at, -lag, 0) is var backlog && most < backlog ? 0
+        : Bound(flow.SecondsUntil(at, most - backlog));
+
+    private static double Bound(double seconds) => seconds > BeyondSeconds ? double.PositiveInfinity : Math.Max(0, seconds);
 
     /// <summary>Whether log written from an instant on is still kept at a later one.</summary>
     /// <param name="at">The instant the offsets are from.</param>

@@ -10,6 +10,7 @@ namespace Imbrek.Core.Replication;
 public sealed class LogFlow
 {
     private const double Hour = 3600, Day = 86_400;
+    private const double MostDays = 1e6;
     private const double CatchUpWithinSeconds = 30 * Day;
 
     private readonly double[] rates;
@@ -50,12 +51,12 @@ public sealed class LogFlow
         return Written(clock + to) - Written(clock + from);
     }
 
-    /// <summary>The greatest c at which what is written from an instant until c seconds later is within a limit; infinite when nothing is ever written.</summary>
+    /// <summary>The greatest c at which what is written from an instant until c seconds later is within a limit; infinite when that is not within a million days.</summary>
     /// <param name="at">The instant.</param>
     /// <param name="limit">The limit, bytes; at least 0.</param>
     public double SecondsUntil(Instant at, double limit)
     {
-        if (before[24] <= 0)
+        if (limit >= before[24] * MostDays)
         {
             return double.PositiveInfinity;
         }

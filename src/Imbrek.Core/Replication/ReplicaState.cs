@@ -1,6 +1,6 @@
 namespace Imbrek.Core.Replication;
 
-/// <summary>How a replica stands at an instant (section 7, watching); tested in this order.</summary>
+/// <summary>How a replica stands at an instant (section 7, watching); tested in this order. That a run is seeding it, or somebody stopped it, comes with those runs.</summary>
 public enum ReplicaState
 {
     /// <summary>It is not there yet.</summary>
@@ -8,12 +8,6 @@ public enum ReplicaState
 
     /// <summary>It is no longer there.</summary>
     Ended,
-
-    /// <summary>A run is seeding it.</summary>
-    Seeding,
-
-    /// <summary>Somebody stopped it.</summary>
-    Held,
 
     /// <summary>What it needs next is no longer kept, or it is on a branch that was left.</summary>
     Broken,

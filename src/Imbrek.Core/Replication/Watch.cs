@@ -8,26 +8,12 @@ public static class Watch
 {
     private const double RpoWithoutObjectiveSeconds = 60;
 
-    /// <summary>What is known of a replica beside its lag.</summary>
-    public enum Hand
-    {
-        /// <summary>Nobody has a hand in it.</summary>
-        None,
-
-        /// <summary>A run is seeding it.</summary>
-        Seeding,
-
-        /// <summary>Somebody stopped it.</summary>
-        Held,
-    }
-
     /// <summary>Figures of one replica.</summary>
     /// <param name="subject">Its database.</param>
     /// <param name="source">The replica.</param>
     /// <param name="at">The as-of instant A.</param>
-    /// <param name="hand">Who has a hand in it; the open files do not tell.</param>
     /// <param name="withSeed">Whether it is worked out how it would be seeded, which looks at all sets.</param>
-    public static ReplicaFigures Of(RecoverySubject subject, ReplicaSource source, Instant at, Hand hand = Hand.None, bool withSeed = true)
+    public static ReplicaFigures Of(RecoverySubject subject, ReplicaSource source, Instant at, bool withSeed = true)
     {
         var (fleet, d, replica) = (subject.Fleet, subject.Database, source.Replica);
         at = Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
@@ -77,9 +63,7 @@ public static class Watch
                 return ReplicaState.Ended;
             }
 
-            return hand == Hand.Seeding ? ReplicaState.Seeding
-                : hand == Hand.Held ? ReplicaState.Held
-                : why is not null ? ReplicaState.Broken
+            return why is not null ? ReplicaState.Broken
                 : known is not { Covers: true } ? ReplicaState.CutOff
                 : received > (subject.Objective?.RpoSeconds ?? RpoWithoutObjectiveSeconds) ? ReplicaState.Behind
                 : ReplicaState.InStep;

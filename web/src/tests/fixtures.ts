@@ -340,7 +340,6 @@ export const replicaRow: Of<'ReplicaRow'> = (changes) => ({
   catchUpSeconds: 0.04,
   readCatchUpSeconds: 0.7,
   roomSeconds: 35_985,
-  canTakeOver: true,
   ...changes,
 });
 
@@ -349,7 +348,6 @@ export const replicaView: Of<'ReplicaView'> = (changes) => ({
   lagFrom: '2026-11-16T12:00:00Z',
   row: replicaRow(),
   primaryHost: 'quay-h1',
-  primarySite: 'Quayside',
   sourceSite: 'Quayside',
   timeZone: 'Europe/Oslo',
   linkBytesPerSecond: 100e6,
@@ -357,7 +355,6 @@ export const replicaView: Of<'ReplicaView'> = (changes) => ({
   backlogBytes: 4e6,
   logBytesPerSecond: 2e6,
   busiestLogBytesPerSecond: 5e6,
-  applyBytesPerSecond: 50e6,
   waitMs: 0,
   seedSeconds: 729,
   seedByBackup: false,

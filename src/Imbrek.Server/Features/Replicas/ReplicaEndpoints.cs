@@ -43,8 +43,7 @@ internal static class ReplicaEndpoints
         double? KeptSeconds,
         double? CatchUpSeconds,
         double? ReadCatchUpSeconds,
-        double? RoomSeconds,
-        bool CanTakeOver);
+        double? RoomSeconds);
 
     public sealed record ReplicaPage(Instant At, IReadOnlyList<ReplicaRow> Rows, int Total, int? Next);
 
@@ -67,7 +66,6 @@ internal static class ReplicaEndpoints
         Instant LagFrom,
         ReplicaRow Row,
         string PrimaryHost,
-        string PrimarySite,
         string SourceSite,
         string TimeZone,
         double? LinkBytesPerSecond,
@@ -75,7 +73,6 @@ internal static class ReplicaEndpoints
         double? BacklogBytes,
         double? LogBytesPerSecond,
         double? BusiestLogBytesPerSecond,
-        double ApplyBytesPerSecond,
         double? WaitMs,
         double? SeedSeconds,
         bool? SeedByBackup,
@@ -110,8 +107,8 @@ internal static class ReplicaEndpoints
             throw new BadInputException(from < 0 ? "from" : "take", from < 0 ? "must be at least 0" : $"must be between 1 and {MostRows}");
         }
 
-        var premise = Premise.Read(null, at, state.Fleet, clock.GetCurrentInstant());
-        var asOf = premise.At ?? clock.GetCurrentInstant();
+        var now = clock.GetCurrentInstant();
+        var asOf = Premise.Read(null, at, state.Fleet, now).At ?? now;
         var replicas = database is null ? state.Fleet.ReplicaList : state.Fleet.ReplicasOf(state[database].Subject.Database.Id);
         var rows = new ReplicaRow?[replicas.Count];
         Parallel.For(0, rows.Length, new ParallelOptions { CancellationToken = cancel }, i => rows[i] = Find(state, replicas[i].Id.Value) is var (s, source) ? Row(s, source, asOf, Watch.Of(s, source, asOf, withSeed: false)) : null);
@@ -169,16 +166,14 @@ internal static class ReplicaEndpoints
         ReplicaState.Broken => 0,
         ReplicaState.CutOff => 1,
         ReplicaState.Behind => 2,
-        ReplicaState.Held => 3,
-        ReplicaState.Seeding => 4,
-        ReplicaState.InStep => 5,
-        _ => 6,
+        ReplicaState.InStep => 3,
+        _ => 4,
     };
 
     private static Ok<ReplicaView> GetReplica(string id, FleetState state, IClock clock, string? at)
     {
-        var premise = Premise.Read(null, at, state.Fleet, clock.GetCurrentInstant());
-        var asOf = premise.At ?? clock.GetCurrentInstant();
+        var now = clock.GetCurrentInstant();
+        var asOf = Premise.Read(null, at, state.Fleet, now).At ?? now;
         if (Find(state, id) is not var (s, source))
         {
             throw new BadInputException("id", $"there is no replica '{id}'", 404, "not-found");
@@ -186,7 +181,6 @@ internal static class ReplicaEndpoints
 
         var (fleet, d, replica) = (s.Fleet, s.Database, source.Replica);
         var figures = Watch.Of(s, source, asOf);
-        var host = fleet.Hosts[d.Host];
         var link = replica.LinkIn(fleet, out _);
         var flow = LogFlow.Of(d);
         var from = asOf - DatabaseState.Window;
@@ -194,8 +188,7 @@ internal static class ReplicaEndpoints
             asOf,
             from,
             Row(s, source, asOf, figures),
-            host.Id.Value,
-            fleet.Sites[host.Site].Name,
+            d.Host.Value,
             fleet.Sites[replica.SourceSiteIn(fleet)].Name,
             fleet.Sites[replica.SiteIn(fleet)].TimeZone,
             link?.BytesPerSecond,
@@ -203,7 +196,6 @@ internal static class ReplicaEndpoints
             figures.BacklogBytes,
             flow is null ? null : flow.InHour(asOf.InUtc().Hour),
             flow?.Busiest,
-            replica.ApplyRateIn(fleet),
             figures.WaitMs,
             figures.Seed?.Seconds,
             figures.Seed?.ByBackup,
@@ -259,8 +251,7 @@ internal static class ReplicaEndpoints
             f.ToleratedOutageSeconds + f.ReceivedLagSeconds,
             f.CatchUpSeconds,
             f.ReadCatchUpSeconds,
-            f.RoomSeconds,
-            replica.TakesOver != TakesOver.Never);
+            f.RoomSeconds);
     }
 
     private static IEnumerable<WorthView> Worth(RecoverySubject s, ReplicaSource source, Instant at)

@@ -21,7 +21,7 @@ type Row = Schemas['ReplicaRow'];
 export type Line = { heading: string; rows: Row[] } | { row: Row };
 
 const wakeWidth = 236;
-const shownStates: State[] = ['broken', 'cutOff', 'behind', 'held', 'seeding', 'inStep'];
+const shownStates: State[] = ['broken', 'cutOff', 'behind', 'inStep'];
 
 /** All replicas, those that need somebody first: how far each trails behind its primary, what that would lose, and how long it may stay away. */
 export default function ReplicasPage() {

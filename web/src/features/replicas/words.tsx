@@ -5,8 +5,6 @@ export type State = Schemas['ReplicaState'];
 export const stateWord: Record<State, string> = {
   planned: 'planned',
   ended: 'ended',
-  seeding: 'seeding',
-  held: 'held',
   broken: 'broken',
   cutOff: 'cut off',
   behind: 'behind',
@@ -16,8 +14,6 @@ export const stateWord: Record<State, string> = {
 const colours: Record<State, string> = {
   planned: 'text-secondary',
   ended: 'text-secondary',
-  seeding: 'verdict-unproven',
-  held: 'verdict-unproven',
   broken: 'verdict-breached',
   cutOff: 'verdict-breached',
   behind: 'verdict-atRisk',
@@ -52,8 +48,6 @@ export function StateMark({ state, size = 16 }: { state: State; size?: number })
       <path d="M14.5 3v10" {...line} />
       {state === 'inStep' && <path d="M7 9.5h7" {...line} />}
       {state === 'behind' && <path d="M7 9.5c2 4 5 4 7.5 0" {...line} />}
-      {state === 'seeding' && <path d="M7 9.5h7" {...line} strokeDasharray="1.5 2.5" />}
-      {state === 'held' && <path d="M7 9.5h7M10.5 7v5" {...line} />}
       {(state === 'cutOff' || state === 'broken') && <path d="M7 9.5h1.6M12.6 9.5h1.6" {...line} />}
       {state === 'broken' && <path d="M1.5 14.5l6-9" {...line} />}
     </svg>
