@@ -32,7 +32,7 @@ public static class FleetReferences
         await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
         await Look("replicas", fleet.Replicas.Keys.Select(r => r.Value).ToHashSet(), "stretch of lag", "stretches of lag", "select replica, count(*) from replica_lag group by 1");
         await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
-        await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null group by 1");
+        await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null and claim not like 'replica:%' group by 1");
         await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from runs where plan is not null and state < 4 group by 1");
         foreach (var (list, known, column) in new[] { ("databases", databases, "database"), ("stores", stores, "store"), ("hosts", hosts, "host"), ("plans", plans, "plan") })
         {

@@ -18,6 +18,9 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
     /// <summary>Stretches of lag of replicas.</summary>
     public DbSet<LagRow> Lag => Set<LagRow>();
 
+    /// <summary>What is known of replicas beside their lag.</summary>
+    public DbSet<ReplicaNoteRow> ReplicaNotes => Set<ReplicaNoteRow>();
+
     public DbSet<MarkerRow> Markers => Set<MarkerRow>();
 
     public DbSet<IncidentRow> Incidents => Set<IncidentRow>();
@@ -119,6 +122,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("replica_lag").HasKey(r => new { r.Replica, r.From });
             e.HasIndex(r => r.To);
         });
+        builder.Entity<ReplicaNoteRow>(e => e.ToTable("replica_notes").HasKey(r => r.Replica));
         builder.Entity<MarkerRow>(e =>
         {
             e.ToTable("markers");

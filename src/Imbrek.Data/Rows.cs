@@ -93,6 +93,24 @@ public sealed class LagRow
     public long? ReceivedPosition { get; set; }
 }
 
+/// <summary>What is known of a replica beside its lag.</summary>
+public sealed class ReplicaNoteRow
+{
+    public string Replica { get; set; } = "";
+
+    public string? HeldUpBy { get; set; }
+
+    public string? Unusable { get; set; }
+
+    public Instant? Since { get; set; }
+
+    /// <summary>Who holds it.</summary>
+    public string? HeldBy { get; set; }
+
+    /// <summary>The run that brings it into being, or back.</summary>
+    public Guid? SeedingRun { get; set; }
+}
+
 /// <summary>A marker row known to have been written into a database.</summary>
 public sealed class MarkerRow
 {

@@ -64,6 +64,7 @@ internal static class DemoSeed
         await using var connection = await source.OpenConnectionAsync(cancel);
         await using var transaction = await connection.BeginTransactionAsync(cancel);
         await CatalogueTable.InsertAsync(connection, sets, cancel);
+        await LagTable.UpsertAsync(connection, world.Replicas.History, cancel);
         await using var inside = ImbrekDatabase.Context(source);
         inside.Database.SetDbConnection(connection);
         await inside.Database.UseTransactionAsync(transaction, cancel);

@@ -1,4 +1,6 @@
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
+using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -16,11 +18,16 @@ internal static class WorldEndpoints
 
     public sealed record HappeningLine(Instant At, string? Database, string Kind, string Text);
 
-    public sealed record LinkView(string One, string Other, bool Down);
+    public sealed record LinkView(string One, string Other, bool Down, bool Flaps, double BytesPerSecond, double? SlowBytesPerSecond);
+
+    public sealed record WorldHostView(string Id, string Site, bool Down, double ClockSeconds);
+
+    /// <summary>What goes wrong with a replica.</summary>
+    public sealed record ReplicaFaultView(string Id, bool ApplyStopped, bool Read, bool SignInExpired, string? Unusable);
 
     public sealed record StoreView(string Id, string Site, bool Full, bool Offline);
 
-    public sealed record WorldView(Instant Now, double Pace, Instant? NextEvent, IReadOnlyList<StoreView> Stores, IReadOnlyList<LinkView> Links, IReadOnlyList<string> Hanging, IReadOnlyList<string> SignInExpired, IReadOnlyList<HappeningLine> Happenings);
+    public sealed record WorldView(Instant Now, double Pace, Instant? NextEvent, IReadOnlyList<StoreView> Stores, IReadOnlyList<LinkView> Links, IReadOnlyList<WorldHostView> Hosts, IReadOnlyList<ReplicaFaultView> Replicas, IReadOnlyList<string> Hanging, IReadOnlyList<string> SignInExpired, IReadOnlyList<HappeningLine> Happenings);
 
     public sealed record PaceRequest(double Pace);
 
@@ -29,6 +36,26 @@ internal static class WorldEndpoints
     public sealed record StoreFullRequest(string Store, bool Full);
 
     public sealed record LinkDownRequest(string One, string Other, bool Down);
+
+    public sealed record LinkSlowRequest(string One, string Other, double? BytesPerSecond);
+
+    public sealed record LinkFlapsRequest(string One, string Other, bool Flaps);
+
+    public sealed record HostDownRequest(string Host, bool Down);
+
+    public sealed record ClockRequest(string Host, double SecondsAhead);
+
+    public sealed record ReplicaFaultRequest(string Replica, ReplicaFault Fault, bool On, double? Seconds);
+
+    /// <summary>What can go wrong with a replica: two of them cannot be switched off again, but mended.</summary>
+    public enum ReplicaFault
+    {
+        ApplyStopped,
+        Reader,
+        SignInExpired,
+        LogVolumeFull,
+        Diverged,
+    }
 
     public sealed record DamageRequest(string Database, string Set, string Store);
 
@@ -67,6 +94,77 @@ internal static class WorldEndpoints
             w.Faults.SetLinkDown(new(r.One!), new(r.Other!), r.Down);
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("SetLinkDown");
+        app.MapPost("/api/world/link-slow", (LinkSlowRequest r, WorldHost host) =>
+        {
+            var w = Led(host);
+            Known("one", w.Fleet.LinkBetween(new(r.One ?? ""), new(r.Other ?? "")) is not null, $"{r.One}|{r.Other}");
+            if (r.BytesPerSecond is { } rate && !(rate >= 1 && rate <= 1e12))
+            {
+                throw new BadInputException("bytesPerSecond", "must be from 1 to 1e12");
+            }
+
+            w.Faults.SetLinkSlow(new(r.One!), new(r.Other!), r.BytesPerSecond);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("SetLinkSlow");
+        app.MapPost("/api/world/link-flaps", (LinkFlapsRequest r, WorldHost host) =>
+        {
+            var w = Led(host);
+            Known("one", w.Fleet.LinkBetween(new(r.One ?? ""), new(r.Other ?? "")) is not null, $"{r.One}|{r.Other}");
+            w.Faults.SetLinkFlapping(new(r.One!), new(r.Other!), r.Flaps);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("SetLinkFlaps");
+        app.MapPost("/api/world/host-down", (HostDownRequest r, WorldHost host) =>
+        {
+            var w = Led(host);
+            Known("host", w.Fleet.Hosts.ContainsKey(new(r.Host ?? "")), r.Host);
+            w.Faults.SetHostDown(new(r.Host!), r.Down);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("SetHostDown");
+        app.MapPost("/api/world/clock", (ClockRequest r, WorldHost host) =>
+        {
+            var w = Led(host);
+            Known("host", w.Fleet.Hosts.ContainsKey(new(r.Host ?? "")), r.Host);
+            if (!(Math.Abs(r.SecondsAhead) <= 86_400))
+            {
+                throw new BadInputException("secondsAhead", "must be within a day");
+            }
+
+            w.Faults.SetClock(new(r.Host!), r.SecondsAhead);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("SetClock");
+        app.MapPost("/api/world/replica", (ReplicaFaultRequest r, WorldHost host) =>
+        {
+            var w = Led(host);
+            Known("replica", w.Fleet.Replicas.ContainsKey(new(r.Replica ?? "")), r.Replica);
+            if (r.Seconds is { } seconds && !(seconds > 0 && seconds <= 7 * 86_400))
+            {
+                throw new BadInputException("seconds", "must be above 0 and at most a week");
+            }
+
+            var replica = new Id<Replica>(r.Replica!);
+            switch (r.Fault)
+            {
+                case ReplicaFault.ApplyStopped:
+                    w.Faults.SetApplyStopped(replica, r.On);
+                    break;
+                case ReplicaFault.Reader:
+                    w.Faults.SetReader(replica, r.On ? r.Seconds ?? 3600 : 0);
+                    break;
+                case ReplicaFault.SignInExpired:
+                    w.Faults.SetReplicaSignIn(replica, r.On);
+                    break;
+                case ReplicaFault.LogVolumeFull:
+                    w.Faults.FillLogVolume(replica);
+                    break;
+                case ReplicaFault.Diverged:
+                    w.Faults.Diverge(replica);
+                    break;
+                default:
+                    throw new BadInputException("fault", "is not known");
+            }
+
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("SetReplicaFault");
         app.MapPost("/api/world/damage-copy", (DamageRequest r, WorldHost host, FleetState fleet) =>
         {
             var w = Led(host);
@@ -128,14 +226,17 @@ internal static class WorldEndpoints
     private static async Task<Ok<WorldView>> GetAsync(WorldHost host, ImbrekContext data, CancellationToken cancel)
     {
         var w = Led(host);
-        var (full, down) = (w.Faults.FullStores, w.Faults.DownLinks);
+        var (full, down, flaps, slow, hosts, clocks) = (w.Faults.FullStores, w.Faults.DownLinks, w.Faults.FlappingLinks, w.Faults.SlowLinks, w.Faults.DownHosts, w.Faults.Clocks);
         var happenings = await data.Happenings.AsNoTracking().OrderByDescending(h => h.At).Take(100).ToListAsync(cancel);
         return TypedResults.Ok(new WorldView(
             w.Now,
             host.Pace,
             w.NextEvent,
             [.. w.Fleet.StoreList.Select(s => new StoreView(s.Id.Value, s.Site.Value, full.Contains(s.Id.Value), s.Offline))],
-            [.. w.Fleet.Links.Select(l => new LinkView(l.One.Value, l.Other.Value, down.Contains($"{l.One}|{l.Other}") || down.Contains($"{l.Other}|{l.One}")))],
+            [.. w.Fleet.Links.Select(l => (Link: l, Name: Routes.Of(l.One, l.Other))).Select(l => new LinkView(
+                l.Link.One.Value, l.Link.Other.Value, down.Contains(l.Name), flaps.Contains(l.Name), l.Link.BytesPerSecond, slow.TryGetValue(l.Name, out var rate) ? rate : null))],
+            [.. w.Fleet.HostList.Select(h => new WorldHostView(h.Id.Value, h.Site.Value, hosts.Contains(h.Id.Value), clocks.GetValueOrDefault(h.Id.Value)))],
+            [.. w.Faults.OfReplicas.Select(f => new ReplicaFaultView(f.Replica.Value, f.ApplyStopped, f.Read, f.SignInExpired, f.Unusable))],
             w.Faults.Hanging,
             w.Faults.Refused,
             [.. happenings.Select(h => new HappeningLine(h.At, h.Database, h.Kind, h.Text))]));

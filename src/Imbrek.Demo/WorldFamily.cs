@@ -42,6 +42,9 @@ internal sealed class WorldFamily(DemoOptions options) : IDriverFamily
     public IBackupDriver Backup => new StandInBackupDriver(Led());
 
     /// <inheritdoc/>
+    public IReplicateDriver Replicate => new StandInReplicateDriver(Led());
+
+    /// <inheritdoc/>
     public bool Knows(Database database) => options.Folder is not null && inWorld.Value.Contains(database.Id);
 
     /// <inheritdoc/>

@@ -2,9 +2,11 @@ using System.Diagnostics;
 using System.Text.Json;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.State;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
@@ -19,7 +21,7 @@ namespace Imbrek.Demo;
 /// is answered only after that.
 /// </summary>
 internal sealed class WorldHost(
-    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, Dispatcher dispatcher, WorldFamily family, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
+    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, Dispatcher dispatcher, LagIntake lag, WorldFamily family, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
 {
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
@@ -30,8 +32,13 @@ internal sealed class WorldHost(
     /// <summary>What falls within this time of the machine is decided and answered together: at a fast pace the product would otherwise do nothing but step.</summary>
     private const double TogetherSeconds = 0.05;
 
+    /// <summary>What was seen of replicas is taken in no more often than this, by the machine: at a fast pace each step of the world would have something.</summary>
+    private static readonly TimeSpan SeenEvery = TimeSpan.FromSeconds(0.5);
+
     private readonly SemaphoreSlim step = new(1);
     private readonly List<WorldChange> unkept = [];
+    private readonly List<LagSample> unseen = [];
+    private Stopwatch? sinceSeen;
     private double pace = 1;
     private volatile bool plansChanged;
     private FileStream? heldEarly;
@@ -187,8 +194,7 @@ internal sealed class WorldHost(
         family.World = w;
         pace = w.Pace;
         clock.Follow(() => w.Now);
-        w.SetPlans(fleet.Fleet.Plans);
-        plansChanged = false;
+        TakeOver(w);
         log.LogInformation("The world goes on from {Now}", w.Now);
         while (!await dispatcher.TryLeadAsync(cancel))
         {
@@ -223,8 +229,7 @@ internal sealed class WorldHost(
             ObjectDisposedException.ThrowIf(w != World, w);
             if (plansChanged)
             {
-                plansChanged = false;
-                w.SetPlans(fleet.Fleet.Plans);
+                TakeOver(w);
             }
 
             // The world counts milliseconds: what lies between two of them would never be reached.
@@ -241,6 +246,13 @@ internal sealed class WorldHost(
                 await w.WhenNobodyThinksAsync(LongestThought);
                 unkept.AddRange(w.TakeChanges());
                 await KeepAsync(cancel);
+                unseen.AddRange(w.Replicas.TakeSamples());
+                if (unseen.Count > 0 && (sinceSeen is null || sinceSeen.Elapsed > SeenEvery))
+                {
+                    await lag.TakeAsync(unseen, cancel);
+                    unseen.Clear();
+                    sinceSeen = Stopwatch.StartNew();
+                }
             }
             while (w.Now < to);
         }
@@ -248,6 +260,14 @@ internal sealed class WorldHost(
         {
             step.Release();
         }
+    }
+
+    /// <summary>Has the world run by the plans, and hold the replicas, that the product keeps.</summary>
+    private void TakeOver(World w)
+    {
+        plansChanged = false;
+        w.SetPlans(fleet.Fleet.Plans);
+        w.Replicas.Set(fleet.Fleet);
     }
 
     /// <summary>Keeps what people should read, and markers: what happened is told, and no more than told.</summary>

@@ -86,6 +86,12 @@ internal sealed class BackupWork(World world)
                 return;
             }
 
+            if (world.Faults.IsDown(d.Database.Host))
+            {
+                failed(new DriverException(DriverProblem.Refused, $"host {d.Database.Host} is down", againMayHelp: true));
+                return;
+            }
+
             if (world.Faults.IsHanging(d.Database.Id))
             {
                 // Only its time limit ends it, or somebody.
@@ -135,7 +141,7 @@ internal sealed class BackupWork(World world)
                 return;
             }
 
-            if (world.IsFull(to))
+            if (world.Copies.IsFull(to))
             {
                 failed(new DriverException(DriverProblem.NoRoom, $"store {to} is full", againMayHelp: true));
                 return;
@@ -143,11 +149,11 @@ internal sealed class BackupWork(World world)
 
             try
             {
-                world.Pack(to).Write(key, world.Pack(source.Store).Read(key));
+                world.Copies.Pack(to).Write(key, world.Copies.Pack(source.Store).Read(key));
             }
             catch (Exception e) when (e is InvalidDataException or FileNotFoundException)
             {
-                world.Judge(database, id, source.Store, CopyState.Damaged);
+                world.Copies.Judge(database, id, source.Store, CopyState.Damaged);
                 failed(new DriverException(DriverProblem.CopyDamaged, $"the copy of {id} in {source.Store} is damaged", new SetCopy(id, source.Store), againMayHelp: true));
                 return;
             }
@@ -190,7 +196,7 @@ internal sealed class BackupWork(World world)
         {
             if (d.Sets[copy.Set.Value].Copies.FirstOrDefault(c => c.Store == copy.Store && c.RemovedAt is null) is { } there)
             {
-                world.Judge(database, copy.Set, copy.Store, Read(d, copy.Set, copy.Store));
+                world.Copies.Judge(database, copy.Set, copy.Store, Read(d, copy.Set, copy.Store));
                 read[copy.Set.Value] = read.GetValueOrDefault(copy.Set.Value) + there.StoredBytes;
             }
         }
@@ -209,7 +215,7 @@ internal sealed class BackupWork(World world)
             var bytes = set.Copies.Where(c => stores.Contains(c.Store) && c.RemovedAt is null).Sum(c => c.StoredBytes);
             foreach (var store in stores)
             {
-                world.Pack(store).Remove(World.Key(database, set.Id));
+                world.Copies.Pack(store).Remove(World.Key(database, set.Id));
             }
 
             var now = set with { Copies = [.. set.Copies.Select(c => stores.Contains(c.Store) && c.RemovedAt is null ? c with { RemovedAt = world.Now } : c)] };
@@ -223,7 +229,7 @@ internal sealed class BackupWork(World world)
     private SimulatedDatabase Living(Id<Database> database)
     {
         var d = world[database];
-        d.LiveUntil(world.NowMs, t => world.Marked(d, t));
+        world.Live(d);
         return d;
     }
 
@@ -269,6 +275,7 @@ internal sealed class BackupWork(World world)
                 Id = id,
                 Database = d.Database.Id,
                 Kind = kind,
+                Branch = d.Branch,
                 Parent = parent.Id is null ? null : new(parent.Id),
                 FromPosition = kind == SetKind.Log ? d.LogFrom.Position : null,
                 ToPosition = d.Image.Position,
@@ -289,13 +296,13 @@ internal sealed class BackupWork(World world)
     private void Written(SimulatedDatabase d, TakeSpec spec, BackupSet captured, byte[] content, Action<BackupSet?, string?> taken, Action<DriverException> failed)
     {
         var store = new Id<Store>(spec.Store);
-        if (world.IsFull(store))
+        if (world.Copies.IsFull(store))
         {
             failed(new DriverException(DriverProblem.NoRoom, $"store {spec.Store} is full", againMayHelp: true));
             return;
         }
 
-        world.Pack(store).Write(World.Key(d.Database.Id, captured.Id), content);
+        world.Copies.Pack(store).Write(World.Key(d.Database.Id, captured.Id), content);
         var state = spec.ReadBack ? Read(d, captured.Id, store) : CopyState.Unverified;
         var copy = captured.Copies[0] with { AvailableAt = world.Now, LockedUntil = LockOf(spec.LockSeconds, store), State = state };
         var set = captured with { FinishedAt = world.Now, Copies = [copy] };
@@ -324,7 +331,7 @@ internal sealed class BackupWork(World world)
     {
         try
         {
-            world.Pack(store).Read(World.Key(d.Database.Id, set));
+            world.Copies.Pack(store).Read(World.Key(d.Database.Id, set));
             return CopyState.Good;
         }
         catch (Exception e) when (e is InvalidDataException or FileNotFoundException)

@@ -11,7 +11,8 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
     /// <inheritdoc/>
     public async Task<Taken> TakeAsync(RunCall call, TakeSpec spec, CancellationToken cancel)
     {
-        if (world.Enter(call) is { } taken)
+        world.Answers.Enter(call);
+        if (world.Answers.Taken(call) is { } taken)
         {
             return new Taken(taken, 0, 0);
         }
@@ -29,7 +30,7 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
                     (set, nothing) = (made, why);
                     if (made is not null)
                     {
-                        world.Answer(call.Run, made);
+                        world.Answers.Took(call.Run, made);
                     }
 
                     done();
@@ -42,7 +43,7 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
     /// <inheritdoc/>
     public async Task<Taken> CopyAsync(RunCall call, Id<Database> database, Id<BackupSet> set, Id<Store> to, double? lockSeconds, CancellationToken cancel)
     {
-        world.Enter(call);
+        world.Answers.Enter(call);
         var (began, bytes) = (world.NowMs, 0L);
         BackupSet? now = null;
         var ended = await Await(
@@ -73,7 +74,7 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
     /// <inheritdoc/>
     public async Task<(string Found, Moved Moved)> CheckIntegrityAsync(RunCall call, Id<Database> database, CancellationToken cancel)
     {
-        world.Enter(call);
+        world.Answers.Enter(call);
         var (began, bytes) = (world.NowMs, 0L);
         var ended = await Await(
             call,
@@ -88,7 +89,7 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
 
     private async Task<IReadOnlyList<Taken>> LaterAsync(RunCall call, Func<IReadOnlyList<Taken>> what, CancellationToken cancel)
     {
-        world.Enter(call);
+        world.Answers.Enter(call);
         var began = world.NowMs;
         IReadOnlyList<Taken> result = [];
         var ended = await Await(
@@ -111,7 +112,7 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
             done => going = begin(
                 () =>
                 {
-                    if (world.IsStale(call) is { } stale)
+                    if (world.Answers.IsStale(call) is { } stale)
                     {
                         fail(stale);
                     }

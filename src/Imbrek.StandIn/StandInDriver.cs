@@ -142,7 +142,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         lock (world.Gate)
         {
             var live = world[instance.Database];
-            expected = live.StateAt(wanted.ToUnixTimeMilliseconds());
+            expected = live.StateAt(wanted.ToUnixTimeMilliseconds(), BranchOf(instance, live));
             named = [.. live.Named.Where(n => n.Time <= world.Now.ToUnixTimeMilliseconds())];
         }
 
@@ -193,6 +193,14 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         return Task.CompletedTask;
     }
 
+    /// <summary>What an instance holds, and up to which instant; null when there is none.</summary>
+    internal (PageImage Image, long ReachedMs)? Take(InstanceSpec instance) =>
+        Load(instance) is { ReachedMs: { } reached } && LoadImage(instance) is { } image ? (image, reached) : null;
+
+    /// <summary>Makes an open instance of what is given.</summary>
+    internal void Put(RunCall call, InstanceSpec instance, PageImage image, long reachedMs) =>
+        Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], reachedMs, true, false), image);
+
     private static CheckResult Ask(PageImage image, PageImage expected, string query)
     {
         var name = $"query \"{query}\"";
@@ -225,22 +233,23 @@ public sealed class StandInDriver(World world) : IRestoreDriver
 
         var stored = set.Copies.First(c => c.Store == copy.Store).StoredBytes;
         var cap = workSeconds <= 0 ? double.MaxValue : stored / workSeconds;
-        return (await world.Fetch(copy, instance, stored, cap, cancel), (long)(stored * part));
+        return (await world.Copies.FetchAsync(copy, instance, stored, cap, cancel), (long)(stored * part));
     }
 
-    private PageImage Restore(InstanceSpec instance, SetCopy copy, Func<byte[], PageImage> with)
+    /// <summary>Reads a copy for an instance, opens it where it is encrypted, and has something done with it; what is damaged is marked.</summary>
+    internal PageImage Restore(InstanceSpec instance, SetCopy copy, Func<byte[], PageImage> with)
     {
         try
         {
             lock (world.Gate)
             {
-                var content = world.ReadCopy(instance.Database, copy);
+                var content = world.Copies.Read(instance.Database, copy);
                 return with(Known(instance, copy).Key is { } key ? SetEncryption.Decrypt(content, world.Seed, key, World.Key(instance.Database, copy.Set)) : content);
             }
         }
         catch (InvalidDataException e)
         {
-            world.Judge(instance.Database, copy.Set, copy.Store, CopyState.Damaged);
+            world.Copies.Judge(instance.Database, copy.Set, copy.Store, CopyState.Damaged);
             throw new DriverException(DriverProblem.CopyDamaged, e.Message, copy);
         }
         catch (FileNotFoundException e)
@@ -249,7 +258,8 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         }
     }
 
-    private BackupSet Known(InstanceSpec instance, SetCopy copy)
+    /// <summary>A set that an instance can read: it is there, and its host has the key.</summary>
+    internal BackupSet Known(InstanceSpec instance, SetCopy copy)
     {
         lock (world.Gate)
         {
@@ -263,6 +273,10 @@ public sealed class StandInDriver(World world) : IRestoreDriver
                 : throw new DriverException(DriverProblem.Refused, $"{copy.Set} is encrypted with key {key}, which is not on {instance.Host}");
         }
     }
+
+    /// <summary>The branch that what an instance holds was taken on: of the last set restored into it.</summary>
+    private int? BranchOf(InstanceSpec instance, SimulatedDatabase live) =>
+        Load(instance)?.Applied is [.., var last] && live.Sets.TryGetValue(last, out var set) ? set.Branch : null;
 
     private Core.Fleet.EngineProfile Engine(InstanceSpec instance) =>
         world.Fleet.Engines[world.Fleet.DatabaseById[instance.Database].Engine];

@@ -4,8 +4,10 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
+using Imbrek.StandIn.Replication;
 using Imbrek.StandIn.Scenario;
 using Imbrek.StandIn.Storage;
 using NodaTime;
@@ -20,14 +22,10 @@ public sealed class World : IDisposable
 {
     private readonly WorldScript script;
     private readonly Dictionary<Id<Database>, SimulatedDatabase> databases;
-    private readonly Dictionary<Id<Store>, PackStore> packs;
     private readonly FairShare network = new();
     private readonly OwnPlans? plans;
     private readonly WorldJournal? journal;
-    private readonly Dictionary<Guid, string> answers = [];
-    private readonly Dictionary<Guid, long> fences = [];
     private readonly List<WorldChange> changes = [];
-    private readonly Dictionary<Id<Store>, long> stored = [];
     private readonly bool inHistory;
     private int historyDays;
     private long now;
@@ -39,23 +37,24 @@ public sealed class World : IDisposable
     /// <param name="known">The sets that the product knows of; only with <paramref name="resume"/>.</param>
     /// <param name="pauses">Times in which runs do not start.</param>
     public World(string folder, WorldScript script, WorldState? resume = null, IEnumerable<BackupSet>? known = null, IReadOnlyList<Blackout>? pauses = null)
-        : this(folder, script, resume, known, pauses, null, [])
+        : this(folder, script, resume, known, pauses, null, null)
     {
     }
 
     private World(
-        string folder, WorldScript script, WorldState? resume, IEnumerable<BackupSet>? known, IReadOnlyList<Blackout>? pauses, WorldJournal? journal, Dictionary<Guid, string> answered)
+        string folder, WorldScript script, WorldState? resume, IEnumerable<BackupSet>? known, IReadOnlyList<Blackout>? pauses, WorldJournal? journal, WorldJournal.Kept? kept)
     {
-        (this.journal, answers, historyDays) = (journal, answered, resume?.HistoryDays ?? 0);
+        (this.journal, historyDays) = (journal, resume?.HistoryDays ?? 0);
         this.script = script;
         Folder = folder;
-        Fleet = script.Fleet;
+        Fleet = resume is null ? script.Fleet : WithOwn(script.Fleet, resume);
         now = resume?.Now ?? script.Begins.ToUnixTimeMilliseconds();
         inHistory = resume is null;
         databases = script.Databases.ToDictionary(
             d => d.Id,
             d => new SimulatedDatabase(Fleet.DatabaseById[d.Id], d, script.Seed, script.Begins, resume?.Databases.GetValueOrDefault(d.Id.Value)));
-        packs = Fleet.StoreList.ToDictionary(s => s.Id, s => new PackStore(Path.Combine(folder, "stores", s.Id.Value)));
+        Copies = new Copies(this);
+        Answers = new Answers(this, journal, kept);
         Routes.SetCapacities(network, Fleet);
         network.Advance(now);
         Faults = new Faults(this, resume);
@@ -63,9 +62,11 @@ public sealed class World : IDisposable
         Outsiders = new Outsiders(Gate, () => now, held: journal is not null, inHistory);
         Work = new BackupWork(this);
         KeepLogs();
+        Replicas = new WorldReplicas(this);
         plans = journal is null ? new OwnPlans(this, pauses ?? []) : null;
         if (resume is null)
         {
+            Replicas.Load(Fleet);
             ScheduleHistory();
         }
         else
@@ -84,7 +85,7 @@ public sealed class World : IDisposable
     public string Folder { get; }
 
     /// <summary>The fleet of the world.</summary>
-    public FleetModel Fleet { get; private set; }
+    public FleetModel Fleet { get; internal set; }
 
     /// <summary>The world's clock.</summary>
     public Instant Now => Instant.FromUnixTimeMilliseconds(Volatile.Read(ref now));
@@ -103,10 +104,13 @@ public sealed class World : IDisposable
     }
 
     /// <summary>Bytes in all stores.</summary>
-    public long StoredBytes => packs.Values.Sum(p => p.Length);
+    public long StoredBytes => Copies.Bytes;
 
     /// <summary>What goes wrong, and having it go wrong.</summary>
     public Faults Faults { get; }
+
+    /// <summary>Its replicas.</summary>
+    public WorldReplicas Replicas { get; }
 
     /// <summary>Says that somebody outside acts in the world, until what is returned is disposed of.</summary>
     public IDisposable Engage() => Outsiders.Engage();
@@ -147,11 +151,7 @@ public sealed class World : IDisposable
             Agenda.Reach(now);
             network.Advance(now);
             Agenda.Advance(now);
-            foreach (var pack in packs.Values)
-            {
-                pack.Flush();
-            }
-
+            Copies.Flush();
             return true;
         }
     }
@@ -195,6 +195,11 @@ public sealed class World : IDisposable
                 DownLinks = [.. Faults.DownLinks],
                 Refused = [.. Faults.Refused],
                 Hanging = [.. Faults.Hanging],
+                SlowLinks = Faults.SlowLinks.ToDictionary(),
+                FlappingLinks = [.. Faults.FlappingLinks],
+                DownHosts = [.. Faults.DownHosts],
+                Clocks = Faults.Clocks.ToDictionary(),
+                Replicas = Replicas.Remember(),
                 Open =
                 [
                     .. (Rules?.Open ?? []).Select(o => new OpenRun(
@@ -212,7 +217,7 @@ public sealed class World : IDisposable
     {
         var (journal, kept) = WorldJournal.Open(folder);
         var state = kept.State ?? throw new InvalidOperationException($"{folder} holds no world");
-        return new World(folder, scriptOf(state), state, kept.Sets, [], journal, kept.Answers) { Pace = state.Pace };
+        return new World(folder, scriptOf(state), state, kept.Sets, [], journal, kept) { Pace = state.Pace };
     }
 
     /// <summary>What a world in a folder last kept of its clock, for those who only look; null when it cannot be read now.</summary>
@@ -248,36 +253,8 @@ public sealed class World : IDisposable
         }
     }
 
-    /// <summary>A call comes: its fence counts from now on. Gives the set that its run took before, if it took one.</summary>
-    /// <exception cref="DriverException">A later call of the run was here.</exception>
-    internal BackupSet? Enter(RunCall call)
-    {
-        lock (Gate)
-        {
-            if (IsStale(call) is { } stale)
-            {
-                throw stale;
-            }
-
-            fences[call.Run] = call.Fence;
-            return answers.TryGetValue(call.Run, out var key) && key.Split('/') is [var database, var set] && databases[new(database)].Sets.TryGetValue(set, out var made) ? made : null;
-        }
-    }
-
-    internal DriverException? IsStale(RunCall call) => fences.GetValueOrDefault(call.Run) > call.Fence
-        ? new DriverException(DriverProblem.Stale, $"a later process has this run: fence {fences[call.Run]} was heard, this call carries {call.Fence}")
-        : null;
-
-    /// <summary>Remembers which set a run took.</summary>
-    internal void Answer(Guid run, BackupSet set)
-    {
-        var key = Key(set.Database, set.Id);
-        answers[run] = key;
-        journal?.Add(run, key);
-    }
-
     /// <summary>Databases that no task asks for log need not remember theirs.</summary>
-    private void KeepLogs()
+    internal void KeepLogs()
     {
         var logged = Series.Of(Fleet).Where(s => s.Task.Kind == TaskKind.Log).Select(s => s.Database.Id).ToHashSet();
         foreach (var d in databases.Values)
@@ -294,6 +271,17 @@ public sealed class World : IDisposable
             Fleet = Fleet.WithPlans(changed.Where(p => p.Tasks.All(t => t.Stores.All(Fleet.Stores.ContainsKey))));
             KeepLogs();
             Rules?.Load(Fleet);
+        }
+    }
+
+    /// <summary>How many transactions a database committed after an instant, and up to another one.</summary>
+    public int CommittedSince(Id<Database> database, Instant after, Instant? upTo = null)
+    {
+        lock (Gate)
+        {
+            var d = databases[database];
+            Live(d);
+            return d.Committed(after.ToUnixTimeMilliseconds(), Math.Min(now, upTo?.ToUnixTimeMilliseconds() ?? now));
         }
     }
 
@@ -315,10 +303,7 @@ public sealed class World : IDisposable
     {
         Outsiders.End();
         journal?.Dispose();
-        foreach (var pack in packs.Values)
-        {
-            pack.Dispose();
-        }
+        Copies.Dispose();
     }
 
     internal static string Key(Id<Database> database, Id<BackupSet> set) => $"{database}/{set}";
@@ -335,6 +320,10 @@ public sealed class World : IDisposable
 
     internal BackupWork Work { get; }
 
+    internal Copies Copies { get; }
+
+    internal Answers Answers { get; }
+
     internal ulong Seed => script.Seed;
 
     internal Instant MadeAt => script.Now;
@@ -348,11 +337,6 @@ public sealed class World : IDisposable
 
     internal bool Has(Id<Database> database) => databases.ContainsKey(database);
 
-    /// <summary>Whether a store refuses to take more: by a fault, or because it holds all it can.</summary>
-    internal bool IsFull(Id<Store> store) => Faults.IsFull(store) || stored.GetValueOrDefault(store) > (Fleet.Stores[store].CapacityBytes ?? long.MaxValue);
-
-    internal PackStore Pack(Id<Store> store) => packs[store];
-
     internal void Changed(WorldChange change) => changes.Add(change);
 
     /// <summary>Has something happen at an instant, milliseconds; not before now.</summary>
@@ -361,89 +345,18 @@ public sealed class World : IDisposable
     /// <summary>Has something happen after so many milliseconds.</summary>
     internal void After(long milliseconds, Action what) => Schedule(now + milliseconds, what);
 
-    /// <summary>Whether a copy could be read now, and if not why.</summary>
-    internal string? WhyUnreadable(Id<Database> database, SetCopy copy, Id<Host> host)
-    {
-        var (store, to) = (Fleet.Stores[copy.Store], Fleet.Hosts[host]);
-        if (store.Site != to.Site && (Fleet.LinkBetween(store.Site, to.Site) is null || Faults.IsDown(store.Site, to.Site)))
-        {
-            return $"store {store.Id} cannot be reached from host {host}: the link between {store.Site} and {to.Site} is down";
-        }
-
-        return packs[copy.Store].Has(Key(database, copy.Set)) ? null : $"store {store.Id} no longer has {copy.Set}";
-    }
-
-    internal byte[] ReadCopy(Id<Database> database, SetCopy copy) => packs[copy.Store].Read(Key(database, copy.Set));
-
     /// <summary>Completes after some seconds of the world, and says when that was.</summary>
     internal Task<long> After(double seconds, CancellationToken cancel) =>
         Outsiders.Await(done => Schedule(now + (long)Math.Round(seconds * 1000), done), cancel);
 
-    /// <summary>Completes when bytes have moved from a store to an instance's host, and says when that was; fails when the link between them is cut meanwhile.</summary>
-    internal Task<long> Fetch(SetCopy copy, InstanceSpec instance, double bytes, double cap, CancellationToken cancel)
-    {
-        var (from, to) = (Fleet.Stores[copy.Store], Fleet.Hosts[instance.Host]);
-        List<string> uses = [Routes.Of(from.Id), Routes.Of(to.Id)];
-        var link = from.Site == to.Site ? null : Routes.Of(from.Site, to.Site);
-        if (link is not null)
-        {
-            uses.Add(link);
-        }
-
-        lock (Gate)
-        {
-            // It may have been cut since somebody last looked; a flow begun now would never move.
-            if (WhyUnreadable(instance.Database, copy, instance.Host) is { } why)
-            {
-                throw new DriverException(DriverProblem.CopyUnreachable, why, copy);
-            }
-        }
-
-        FairShare.Flow? flow = null;
-        Action? forget = null;
-        return Outsiders.Await(
-            done => flow = network.Start(uses.Select(u => network[u]), bytes, cap, () =>
-            {
-                forget!();
-                done();
-            }),
-            cancel,
-            () =>
-            {
-                network.Cancel(flow!);
-                forget!();
-            },
-            fail => forget = Faults.FailWhenCut(link, () =>
-            {
-                network.Cancel(flow!);
-                fail(new DriverException(DriverProblem.CopyUnreachable, $"the link between {from.Site} and {to.Site} was cut while {copy.Set} was fetched", copy));
-            }));
-    }
-
     internal void Tell(Id<Database>? database, string kind, string text) =>
         changes.Add(new WorldChange.Happened(Now, database, kind, text));
-
-    /// <summary>Says what reading a copy showed.</summary>
-    internal void Judge(Id<Database> database, Id<BackupSet> set, Id<Store> store, CopyState state)
-    {
-        lock (Gate)
-        {
-            if (databases[database].Sets.TryGetValue(set.Value, out var s) && s.Copies.Any(c => c.Store == store && c.State != state))
-            {
-                Change(s with { Copies = [.. s.Copies.Select(c => c.Store == store ? c with { State = state } : c)] });
-                if (state == CopyState.Damaged)
-                {
-                    Tell(database, "damaged", $"the copy of {set} in {store} is damaged");
-                }
-            }
-        }
-    }
 
     private void ScheduleHistory()
     {
         foreach (var trouble in script.Troubles)
         {
-            Schedule(trouble.At.ToUnixTimeMilliseconds(), () => Happen(trouble));
+            Schedule(trouble.At.ToUnixTimeMilliseconds(), () => trouble.Happens(this));
         }
 
         foreach (var d in databases.Values)
@@ -455,30 +368,10 @@ public sealed class World : IDisposable
         }
     }
 
-    private void Happen(ScriptedTrouble trouble)
-    {
-        var d = databases[trouble.Database];
-        switch (trouble.Kind)
-        {
-            case ScriptedTrouble.What.DropLog:
-                Faults.DropLog(trouble.Database);
-                break;
-            case ScriptedTrouble.What.SignInExpires:
-                Faults.SetRefused(trouble.Database, true);
-                break;
-            case ScriptedTrouble.What.DamageNewestFull:
-                var full = d.Sets.Values.Where(s => s.Kind == SetKind.Full).MaxBy(s => s.CoversTo)!;
-                foreach (var copy in full.Copies)
-                {
-                    packs[copy.Store].Damage(Key(trouble.Database, full.Id));
-                }
-
-                break;
-        }
-    }
-
     private void Resume(WorldState state, IEnumerable<BackupSet> known)
     {
+        Replicas.Resume(state.Replicas);
+        Replicas.Load(Fleet);
         foreach (var d in databases.Values)
         {
             d.LiveUntil(now);
@@ -493,35 +386,35 @@ public sealed class World : IDisposable
             }
 
             d.Sets[set.Id.Value] = set;
-            Count(set, 1);
+            Copies.Count(set, 1);
         }
 
+        Faults.Resume(state.FlappingLinks);
         foreach (var run in Rules is null ? [] : state.Open)
         {
             Rules!.TakeUp(run);
         }
     }
 
+    /// <summary>A fleet with what the world itself knows better: where its databases run, their branches, and which of their replicas are left.</summary>
+    private static FleetModel WithOwn(FleetModel fleet, WorldState state) => fleet.With(
+        fleet.Databases.Select(d => state.Databases.TryGetValue(d.Id.Value, out var own) && own.Host is { } host
+            ? d with { Host = new(host), Branches = [.. own.Branches.Select(b => new Branch(b.Id, b.Parent, b.ForkPosition, Instant.FromUnixTimeMilliseconds(b.ForkAt), Instant.FromUnixTimeMilliseconds(b.StartsAt)))] }
+            : d),
+        fleet.ReplicaList.Where(r => state.Replicas.ContainsKey(r.Id.Value)).Select(r => r.From is { } from && !state.Replicas.ContainsKey(from.Value) ? r with { From = null } : r));
+
+    /// <summary>A database lives until now.</summary>
+    internal void Live(SimulatedDatabase d) => d.LiveUntil(now, t => Marked(d, t));
+
     internal void Marked(SimulatedDatabase d, Transaction t) =>
         changes.Add(new WorldChange.MarkerWritten(Instant.FromUnixTimeMilliseconds(t.Time), d.Database.Id, t.Marker!));
-
-    private void Count(BackupSet? set, int sign)
-    {
-        foreach (var copy in set?.Copies ?? [])
-        {
-            if (copy.RemovedAt is null)
-            {
-                stored[copy.Store] = stored.GetValueOrDefault(copy.Store) + (sign * copy.StoredBytes);
-            }
-        }
-    }
 
     internal void Change(BackupSet set)
     {
         var d = databases[set.Database];
         var sets = d.Sets;
-        Count(sets.GetValueOrDefault(set.Id.Value), -1);
-        Count(set, 1);
+        Copies.Count(sets.GetValueOrDefault(set.Id.Value), -1);
+        Copies.Count(set, 1);
         if (set.Copies.All(c => c.RemovedAt is not null) && !inHistory)
         {
             sets.Remove(set.Id.Value);

@@ -36,6 +36,21 @@ public sealed record WorldState
     /// <summary>Databases whose backups begin and never end.</summary>
     public List<string> Hanging { get; init; } = [];
 
+    /// <summary>Links that are slow, by name, with what they carry, bytes per second.</summary>
+    public Dictionary<string, double> SlowLinks { get; init; } = [];
+
+    /// <summary>Links that come and go.</summary>
+    public List<string> FlappingLinks { get; init; } = [];
+
+    /// <summary>Hosts that are down.</summary>
+    public List<string> DownHosts { get; init; } = [];
+
+    /// <summary>Clocks that are wrong, by host, in seconds ahead.</summary>
+    public Dictionary<string, double> Clocks { get; init; } = [];
+
+    /// <summary>State by replica.</summary>
+    public Dictionary<string, Replication.KeptReplica> Replicas { get; init; } = [];
+
     /// <summary>Runs that are not over. Begun again after a restart.</summary>
     public List<OpenRun> Open { get; init; } = [];
 
@@ -62,7 +77,22 @@ public sealed record WorldState
 
         /// <summary>Changes named while the world ran.</summary>
         public List<Engine.NamedChange> Named { get; init; } = [];
+
+        /// <summary>Spans in which nothing was committed.</summary>
+        public List<Engine.Silence> Silences { get; init; } = [];
+
+        /// <summary>Why nothing is committed now; empty when something is.</summary>
+        public List<string> Stops { get; init; } = [];
+
+        /// <summary>The host it runs on.</summary>
+        public string? Host { get; init; }
+
+        /// <summary>Its branches after the first.</summary>
+        public List<BranchState> Branches { get; init; } = [];
     }
+
+    /// <summary>A branch; instants in milliseconds.</summary>
+    public sealed record BranchState(int Id, int Parent, long ForkPosition, long ForkAt, long StartsAt);
 }
 
 /// <summary>An instant as milliseconds of the Unix epoch.</summary>

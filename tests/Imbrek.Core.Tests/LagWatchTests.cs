@@ -70,6 +70,44 @@ public class LagWatchTests
             return (got, done, looks.ToArray(), delay);
         });
 
+    [Theory]
+    [InlineData(0, 0, false)]
+    [InlineData(0.9, 4, false)]
+    [InlineData(0.9, 3600, false)]
+    [InlineData(0, 0, true)]
+    public void A_span_in_which_nothing_changes_comes_to_the_same_as_each_of_its_looks(double received, double applied, bool inStep)
+    {
+        var replica = Replica(applied >= 3600 ? 3600 : 0);
+        var (spans, known, kept) = (new[] { (0, 3600), (3610, 7200), (7200, 200_000), (200_050, 200_060) }, (Watched?)null, new List<LagStretch>());
+        var looks = new List<LagSample>();
+        foreach (var (from, to) in spans)
+        {
+            known = Steady(replica, Instant.MinValue, known, Seen(from), At(to), kept.Add);
+            for (double at = from; at < to; at += replica.WatchSeconds)
+            {
+                looks.Add(Seen(at));
+            }
+
+            looks.Add(Seen(to));
+        }
+
+        Assert.Equal(
+            Made(replica, looks).Select(s => s with { ReceivedPosition = null }),
+            kept.Append(known!.Stretch!).GroupBy(s => s.From).Select(g => g.MaxBy(s => s.To)! with { ReceivedPosition = null }).OrderBy(s => s.From));
+
+        LagSample Seen(double at) => Sample(at, at - received, at - applied, inStep);
+    }
+
+    [Fact]
+    public void What_comes_and_goes_with_the_stages_of_a_shipped_replica_is_one_stretch_and_what_goes_beyond_them_is_not()
+    {
+        var shipped = Replica() with { Mode = ReplicaMode.Shipped, Stages = new(new(300, 5), new(300, 8), new(300, 20), null, null) };
+        var samples = Enumerable.Range(0, 700).Select(i => i * 10.0).Select(at => Sample(at, Math.Floor(at / 300) * 300 - 310, Math.Floor(at / 300) * 300 - 600)).ToArray();
+        var one = Assert.Single(Made(shipped, samples));
+        Assert.Equal((623, 943), ((int)one.ReceivedLag.TotalSeconds, (int)one.AppliedLag.TotalSeconds));
+        Assert.NotInRange(Made(shipped, [.. samples.Where(s => s.At < At(3000)), .. samples.Where(s => s.At >= At(3000)).Select(s => s with { ReceivedTo = At(2400), AppliedTo = At(2400) })]).Count, 0, 1);
+    }
+
     [Fact]
     public void What_is_said_of_a_stretch_holds_at_each_of_its_instants() => Truth.Sample(
         t =>

@@ -425,6 +425,23 @@ public class FairShareTests
     }
 
     [Fact]
+    public void What_is_set_aside_is_taken_from_what_moves_in_bulk_and_given_back()
+    {
+        var network = new FairShare();
+        var link = network.SetCapacity("link", 100);
+        var flow = network.Start([link], 1000, double.MaxValue, () => { });
+        network.Reserve(link, 60);
+        network.Advance(5000);
+        Assert.Equal(800, network.Left(flow), 1);
+        Assert.Equal(1, network.UsersOf(link));
+        network.Reserve(link, -60);
+        Assert.Equal(13_000, network.NextDone(), 1);
+        network.Reserve(link, 500);
+        Assert.Equal(double.PositiveInfinity, network.NextDone());
+        Assert.Equal(100, network.CapacityOf(link));
+    }
+
+    [Fact]
     public void What_moved_is_told_and_adds_up()
     {
         var network = new FairShare();

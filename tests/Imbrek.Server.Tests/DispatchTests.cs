@@ -160,6 +160,54 @@ public class DispatchTests(DemoServer demo)
         }
     }
 
+    [Fact]
+    public async Task A_replica_that_is_set_up_and_one_that_takes_over_survive_the_death_of_whichever_process_is_at_it()
+    {
+        using (var admin = await demo.AdminAsync())
+        {
+            await admin.PaceAsync(0);
+        }
+
+        await using var first = await ServerProcess.StartAsync(demo: true, days: 2);
+        await using var peers = new Together();
+        peers.Add(await first.StartPeerAsync());
+        ServerProcess[] servers = [first, peers[0]];
+        string setUp, takeOver;
+        using (var session = await LeaderAsync(servers))
+        {
+            await session.PaceAsync(60);
+            setUp = (await session.PostAsync("/api/replicas", new { replica = new { id = "berth-hill", database = "berth-plan", host = "hill-h1", mode = "async", keepLogSeconds = 86_400 }, group = (string?)null })).Body.GetProperty("id").GetString()!;
+            takeOver = (await session.PostAsync("/api/replicas/gate-scans-hill/take-over", new { host = (string?)null })).Body.GetProperty("id").GetString()!;
+        }
+
+        // Each kill falls on another step: after so many of both have begun.
+        var random = new Random(7);
+        for (var kill = 0; kill < Kills - 1; kill++)
+        {
+            using var session = await LeaderAsync(servers);
+            await session.PaceAsync(60);
+            var until = await NowAsync(session) + Duration.FromSeconds(random.Next(1, 90));
+            await Eventually.Async(async () => await NowAsync(session) > until);
+            var victim = servers.Single(s => s.Url == session.Http.BaseAddress!.ToString().TrimEnd('/'));
+            await victim.KillAsync();
+            await victim.RunAsync(usable: false);
+        }
+
+        using (var session = await LeaderAsync(servers))
+        {
+            Assert.EndsWith("branch 2 is the live one", (await session.RunIsAsync(takeOver, "done")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+            Assert.Equal("berth-hill is in step and proved", (await session.RunIsAsync(setUp, "done")).GetProperty("run").GetProperty("note").GetString());
+            var fleet = FleetFile.Read(await session.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+            var gates = fleet.DatabaseById[new("gate-scans")];
+            Assert.Equal("hill-h1", gates.Host.Value);
+            Assert.Equal(2, Assert.Single(gates.Branches).Id);
+            Assert.Equal(1, await first.QueryAsync<long>("select count(*) from ledger where kind = 'take-over'"));
+
+            // The first base of the new branch is there once, and log goes on after it.
+            await Eventually.Async(async () => await first.QueryAsync<long>("select count(*) from backup_sets where database = 'gate-scans' and branch = 2 and kind = 5") > 3);
+        }
+    }
+
     /// <summary>Processes that end together, also when a test fails.</summary>
     private sealed class Together : List<ServerProcess>, IAsyncDisposable
     {

@@ -126,8 +126,13 @@ public class FigureTests(DemoServer demo)
                     continue;
                 }
 
-                Assert.Equal(0, best.GetProperty("lostSeconds").GetDouble());
-                Agrees(ways, best, target);
+                // By sets, or by a replica that takes over.
+                var lost = best.GetProperty("lostSeconds").GetDouble();
+                Assert.Equal(0, Of(ways, "takeOvers").Select(t => t.GetProperty("lostSeconds")).Where(l => l.ValueKind == JsonValueKind.Number).Select(l => l.GetDouble()).Append(lost).Min());
+                if (lost == 0)
+                {
+                    Agrees(ways, best, target);
+                }
             }
             else if (target > span.From && target < span.To)
             {
@@ -225,7 +230,9 @@ public class FigureTests(DemoServer demo)
     {
         using var admin = await demo.AdminAsync();
         await admin.PaceAsync(900);
-        string[] databases = ["tickets", "passes", "gate-scans", "ais-live"];
+        
+        // None of them has a replica that counts: one brings back from a lost host what it carries of a bad change.
+        string[] databases = ["passes", "cargo-manifests", "voyage-log", "cargo-dangerous"];
         for (var i = 0; i < 60; i++)
         {
             // What is left when more is lost is never newer.

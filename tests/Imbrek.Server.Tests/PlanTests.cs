@@ -120,14 +120,16 @@ public class PlanTests(DemoServer demo)
     public async Task Chances_are_of_both_ends_of_the_plan_and_between_none_and_certain()
     {
         using var look = await demo.StillAsync("look");
-        var (plan, _) = await look.PlanAsync("money");
+        var (plan, _) = await look.PlanAsync("workshop");
         var (status, body) = await look.PostAsync("/api/chances", plan);
         Assert.Equal((200, 40), (status, body.GetProperty("weeks").GetInt32()));
         Assert.InRange(body.GetProperty("failureShare").GetDouble(), 0, 0.5);
         var chances = body.GetProperty("chances").EnumerateArray().ToArray();
         Assert.Equal(2, chances.Select(c => c.GetProperty("database").GetString()).Distinct().Count());
         Assert.All(chances, c => Assert.InRange(c.GetProperty("keepsRpoForMonth").GetDouble(), 0, 1));
-        Assert.All(chances, c => Assert.True(c.GetProperty("exposure95Seconds").GetDouble() >= 1800));
+
+        // Against the site, where all its copies lie, nothing is kept and nothing can be had back.
+        Assert.All(chances, c => Assert.True(c.GetProperty("exposure95Seconds").ValueKind == JsonValueKind.Null ? c.GetProperty("keepsRpoForMonth").GetDouble() == 0 : c.GetProperty("exposure95Seconds").GetDouble() >= 1800));
     }
 
     [Fact]

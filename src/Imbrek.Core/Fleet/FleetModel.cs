@@ -148,6 +148,10 @@ public sealed class FleetModel
     public FleetModel WithPlans(IEnumerable<Plan> plans) =>
         new(this, [.. plans]);
 
+    /// <summary>The same fleet with other databases, replicas or groups; what is not given stays as it is.</summary>
+    public FleetModel With(IEnumerable<Database>? databases = null, IEnumerable<Replica>? replicas = null, IEnumerable<ReplicaGroup>? groups = null) =>
+        new FleetModel(SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, databases ?? Databases, replicas ?? ReplicaList, groups ?? GroupList).WithPlans(Plans);
+
     /// <summary>The plans that catch a database: one as a rule, none when it is not covered, more when plans conflict.</summary>
     public IReadOnlyList<Plan> PlansOf(Database database) => caught.Value.Plans.TryGetValue(database.Id, out var plans) ? plans : [];
 

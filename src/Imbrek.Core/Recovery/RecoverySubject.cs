@@ -20,14 +20,17 @@ public sealed record RecoverySubject(
     /// <summary>A database with its sets and its replicas.</summary>
     public static RecoverySubject Of(FleetModel fleet, Database database, DatabaseCatalogue catalogue) => Of(fleet, database, Lineage.Of(database, catalogue));
 
-    private static RecoverySubject Of(FleetModel fleet, Database database, Lineage lineage) =>
-        new(fleet, database, lineage, [.. fleet.ReplicasOf(database.Id).Select(r => new ReplicaSource(fleet, database, r, lineage.Catalogue.LagOf(r.Id)))]);
+    private static RecoverySubject Of(FleetModel fleet, Database database, Lineage lineage, IReadOnlyDictionary<Id<Replica>, ReplicaNote>? notes = null) =>
+        new(fleet, database, lineage, [.. fleet.ReplicasOf(database.Id).Select(r => new ReplicaSource(fleet, database, r, lineage.Catalogue.LagOf(r.Id), notes?.GetValueOrDefault(r.Id)))]);
+
+    /// <summary>The same with what is known of its replicas beside their lag.</summary>
+    public RecoverySubject WithNotes(IReadOnlyDictionary<Id<Replica>, ReplicaNote> notes) => Of(Fleet, Database, Lineage, notes);
 
     /// <summary>The same with stretches of lag added; its sets are not looked at again.</summary>
     public RecoverySubject With(IEnumerable<LagStretch> stretches)
     {
         var changed = stretches.GroupBy(s => s.Replica).Select(g => Catalogue.LagOf(g.Key).With([.. g])).ToArray();
-        return Of(Fleet, Database, Lineage.WithLag([.. Catalogue.Lag.Where(l => changed.All(c => c.Replica != l.Replica)), .. changed]));
+        return Of(Fleet, Database, Lineage.WithLag([.. Catalogue.Lag.Where(l => changed.All(c => c.Replica != l.Replica)), .. changed]), Replicas.ToDictionary(r => r.Replica.Id, r => r.Note));
     }
 
     /// <summary>The same without replicas: what its sets alone are worth.</summary>

@@ -12,4 +12,6 @@ namespace Imbrek.Core.Replication;
 /// <param name="PendingBytes">Log received and not applied.</param>
 /// <param name="ReceivedPosition">The position received; null when not known.</param>
 /// <param name="InStep">Whether every commit since the sample before waited for it, so that it never lacked one.</param>
-public sealed record LagSample(Id<Replica> Replica, int Branch, Instant At, Instant ReceivedTo, Instant AppliedTo, long PendingBytes, long? ReceivedPosition, bool InStep);
+/// <param name="Unusable">Whether it cannot be used until it is mended; then <paramref name="HeldUpBy"/> says why.</param>
+/// <param name="HeldUpBy">What kept it from receiving or applying, in words; null when nothing did.</param>
+public sealed record LagSample(Id<Replica> Replica, int Branch, Instant At, Instant ReceivedTo, Instant AppliedTo, long PendingBytes, long? ReceivedPosition, bool InStep, string? HeldUpBy = null, bool Unusable = false);

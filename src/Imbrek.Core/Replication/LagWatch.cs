@@ -40,7 +40,7 @@ public static class LagWatch
         if (before is not null && Follows(replica, before.Sample, sample))
         {
             var last = before.Sample;
-            if (!sample.InStep && sample.ReceivedTo == last.ReceivedTo && lag > Duration.FromSeconds(replica.CutAfterSeconds + replica.WatchSeconds))
+            if (!sample.InStep && sample.ReceivedTo == last.ReceivedTo && lag > Duration.FromSeconds(replica.CutAfterSeconds + replica.WatchSeconds) + Cycle(replica, applied: false))
             {
                 // It receives nothing: its stretch has ended, and what it has stands still.
                 return new Watched(sample, before.Stretch);
@@ -50,7 +50,7 @@ public static class LagWatch
             var applied = Duration.Max(received, sample.At - last.AppliedTo);
             var least = Duration.Max(Held(replica), last.At - sample.AppliedTo);
             var next = Stretch(replica, branchStart, sample, last.At, received, applied, Duration.Max(Duration.Zero, least), Math.Max(last.PendingBytes, sample.PendingBytes));
-            if (before.Stretch is { } stretch && stretch.To == last.At && next is not null && Covers(stretch, next))
+            if (before.Stretch is { } stretch && stretch.To == last.At && next is not null && Covers(replica, stretch, next))
             {
                 next = stretch with
                 {
@@ -70,22 +70,70 @@ public static class LagWatch
         return new Watched(sample, Stretch(replica, branchStart, sample, sample.At, lag, sample.At - sample.AppliedTo, Duration.Max(Held(replica), sample.At - sample.AppliedTo), sample.PendingBytes) ?? before?.Stretch);
     }
 
+    /// <summary>Takes in what a watcher saw who looked at every interval of a span in which nothing changed: the same as each of its samples by itself.</summary>
+    /// <param name="replica">The replica.</param>
+    /// <param name="branchStart">When the branch of the samples began.</param>
+    /// <param name="before">What was known before it; null when nothing was.</param>
+    /// <param name="first">What was seen at the beginning.</param>
+    /// <param name="until">The end of the span; what was seen then lagged by as much.</param>
+    /// <param name="kept">Told each stretch as it was before another one began.</param>
+    public static Watched Steady(Replica replica, Instant branchStart, Watched? before, LagSample first, Instant until, Action<LagStretch> kept)
+    {
+        var interval = Duration.FromSeconds(replica.WatchSeconds);
+        var known = before?.Sample.At == first.At ? before with { Sample = first } : Next(replica, branchStart, before, first);
+        Tell(before?.Stretch, known.Stretch);
+        while (known.Sample.At < until)
+        {
+            var next = Next(replica, branchStart, known, After(Duration.Min(interval, until - known.Sample.At)));
+            Tell(known.Stretch, next.Stretch);
+
+            // Whatever the first looks made of it, from here on each look lengthens the stretch, until it is as long as one may be.
+            var to = next.Stretch is { } s ? Instant.Min(until, s.From + Longest) : until;
+            known = next.Stretch is { } lengthened && lengthened.To == next.Sample.At && to > next.Sample.At && Lengthens(known, next)
+                ? new Watched(After(to - known.Sample.At), lengthened with { To = to, ReceivedPosition = null })
+                : next;
+        }
+
+        return known;
+
+        LagSample After(Duration time) => known.Sample with { At = known.Sample.At + time, ReceivedTo = known.Sample.ReceivedTo + time, AppliedTo = known.Sample.AppliedTo + time, ReceivedPosition = null };
+
+        static bool Lengthens(Watched was, Watched now) => was.Stretch is { } a && now.Stretch is { } b && a.From == b.From && b with { To = a.To, ReceivedPosition = a.ReceivedPosition } == a;
+
+        void Tell(LagStretch? was, LagStretch? now)
+        {
+            if (was is not null && was.From != now?.From)
+            {
+                kept(was);
+            }
+        }
+    }
+
+    /// <summary>For how long after its last look a watcher still counts as there.</summary>
+    public static Duration LooksAgainWithin(Replica replica) => Duration.FromSeconds(Math.Max(MissedLooks * replica.WatchSeconds, replica.CutAfterSeconds));
+
     /// <summary>Whether one sample goes on from another: on the same branch, never backwards, and looked at all the time.</summary>
     private static bool Follows(Replica replica, LagSample last, LagSample sample) =>
         sample.Branch == last.Branch && sample.ReceivedTo >= last.ReceivedTo && sample.AppliedTo >= last.AppliedTo
-        && sample.At - last.At <= Duration.FromSeconds(Math.Max(MissedLooks * replica.WatchSeconds, replica.CutAfterSeconds));
+        && sample.At - last.At <= LooksAgainWithin(replica);
 
     /// <summary>Whether a stretch says all of what another one does, and not much more.</summary>
-    private static bool Covers(LagStretch stretch, LagStretch next) =>
-        stretch.Branch == next.Branch && next.To - stretch.From <= Longest && Near(stretch.ReceivedLag, next.ReceivedLag) && Near(stretch.AppliedLag, next.AppliedLag);
+    private static bool Covers(Replica replica, LagStretch stretch, LagStretch next) =>
+        stretch.Branch == next.Branch && next.To - stretch.From <= Longest
+        && Near(stretch.ReceivedLag, next.ReceivedLag, Cycle(replica, applied: false)) && Near(stretch.AppliedLag, next.AppliedLag, Cycle(replica, applied: true));
 
-    private static bool Near(Duration stated, Duration needed) => needed <= stated && stated <= Duration.Max(needed * 1.6, Duration.FromMilliseconds(Bands[1]));
+    private static bool Near(Duration stated, Duration needed, Duration cycle) => needed <= stated && (stated <= Duration.Max(needed * 1.6, Duration.FromMilliseconds(Bands[1])) || stated == cycle);
+
+    /// <summary>How far a shipped replica lags just before what was shipped arrives, or is applied: it comes and goes with each cycle, and is one band. Nothing for other modes.</summary>
+    private static Duration Cycle(Replica replica, bool applied) => replica.Stages is { } s
+        ? Duration.FromSeconds(s.Backup.AtWorstSeconds + s.Copy.AtWorstSeconds + (applied ? s.Apply.AtWorstSeconds : 0) + replica.WatchSeconds)
+        : Duration.Zero;
 
     /// <summary>A stretch up to a sample with the ends of bands as its lags; exact ones where a band would reach back before the branch; null where even those would.</summary>
     private static LagStretch? Stretch(Replica replica, Instant branchStart, LagSample sample, Instant from, Duration received, Duration applied, Duration least, long pending)
     {
         var held = Held(replica);
-        var stated = EndOfBand(received);
+        var stated = EndOfBand(received, Cycle(replica, applied: false));
         if (branchStart > Instant.MinValue && from - stated < branchStart)
         {
             stated = received;
@@ -95,14 +143,19 @@ public static class LagWatch
             }
         }
 
-        var appliedLag = Duration.Max(stated, held + EndOfBand(applied - held));
+        var appliedLag = Duration.Max(stated, held + EndOfBand(applied - held, Cycle(replica, applied: true)));
         return new LagStretch(replica.Id, sample.Branch, from, sample.At, stated, appliedLag, Duration.Min(appliedLag, least), pending, sample.ReceivedPosition);
     }
 
     private static Duration Held(Replica replica) => Duration.FromMilliseconds(ReplicaSource.Milliseconds(replica.DelaySeconds));
 
-    private static Duration EndOfBand(Duration lag)
+    private static Duration EndOfBand(Duration lag, Duration cycle)
     {
+        if (lag <= cycle)
+        {
+            return cycle;
+        }
+
         var ms = (long)Math.Ceiling(lag.TotalMilliseconds);
         var found = Array.BinarySearch(Bands, ms);
         return Duration.FromMilliseconds(ms <= 0 ? 0 : Bands[found < 0 ? Math.Min(~found, Bands.Length - 1) : found]);

@@ -32,6 +32,9 @@ public sealed class LogFlow
         ? new([.. Enumerable.Range(0, 24).Select(h => rate * (database.LogByHour.Count == 0 ? 1 : database.LogByHour[h]))])
         : null;
 
+    /// <summary>The log flow of several databases together.</summary>
+    public static LogFlow OfAll(IReadOnlyCollection<LogFlow> flows) => new([.. Enumerable.Range(0, 24).Select(h => flows.Sum(f => f.rates[h]))]);
+
     /// <summary>The mean rate, bytes per second.</summary>
     public double Mean => before[24] / Day;
 

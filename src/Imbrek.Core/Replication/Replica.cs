@@ -85,6 +85,11 @@ public sealed record Replica
     /// <summary>Whether a commit waits until the replica has it, and nothing is lost while it is in step.</summary>
     public bool LosesNothing => Mode is ReplicaMode.Sync or ReplicaMode.BothActive || (Mode == ReplicaMode.Array && Waits);
 
+    /// <summary>The replicas of its group that lie in the same site, itself included: they are held and resumed together. Of a database in no group it stands by itself.</summary>
+    public IReadOnlyList<Replica> TogetherIn(FleetModel fleet) => fleet.GroupOf(Database) is { } group
+        ? [.. fleet.ReplicaList.Where(r => fleet.GroupOf(r.Database) == group && r.SiteIn(fleet) == SiteIn(fleet))]
+        : [this];
+
     /// <summary>The site it lies in.</summary>
     public Id<Site> SiteIn(FleetModel fleet) => Place switch
     {

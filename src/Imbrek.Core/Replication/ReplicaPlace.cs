@@ -9,6 +9,14 @@ public abstract record ReplicaPlace
     {
     }
 
+    /// <summary>The hosts it can be opened on, in order: its own, or those that can open its array.</summary>
+    public IReadOnlyList<Id<Host>> Hosts => this switch
+    {
+        OnHost h => [h.Host],
+        OnArray a => a.OpensOn,
+        _ => throw new InvalidOperationException(),
+    };
+
     /// <summary>On a host.</summary>
     /// <param name="Host">The host.</param>
     public sealed record OnHost(Id<Host> Host) : ReplicaPlace;

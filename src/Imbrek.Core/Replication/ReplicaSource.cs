@@ -19,14 +19,19 @@ public sealed class ReplicaSource
     private readonly long since;
     private readonly long until;
 
-    /// <summary>Makes it of a replica and what is known of its lag.</summary>
-    public ReplicaSource(FleetModel fleet, Database database, Replica replica, LagHistory lag)
+    /// <summary>Makes it of a replica and what is known of its lag, and beside it.</summary>
+    public ReplicaSource(FleetModel fleet, Database database, Replica replica, LagHistory lag, ReplicaNote? note = null)
     {
-        (this.fleet, this.database, Replica, this.lag) = (fleet, database, replica, lag);
+        (this.fleet, this.database, Replica, this.lag, Note) = (fleet, database, replica, lag, note ?? ReplicaNote.None);
         delay = Milliseconds(replica.DelaySeconds);
         rewind = Milliseconds(replica.RewindSeconds);
         since = replica.Since?.ToUnixTimeMilliseconds() ?? long.MinValue;
         until = replica.Until?.ToUnixTimeMilliseconds() ?? long.MaxValue;
+        if (Note.Unusable is not null)
+        {
+            // Whatever it holds, nothing can be had of it.
+            until = Math.Min(until, Note.Since?.ToUnixTimeMilliseconds() ?? long.MinValue);
+        }
     }
 
     /// <summary>The replica.</summary>
@@ -34,6 +39,9 @@ public sealed class ReplicaSource
 
     /// <summary>What is known of its lag.</summary>
     public LagHistory Lag => lag;
+
+    /// <summary>What is known of it beside its lag.</summary>
+    public ReplicaNote Note { get; }
 
     /// <summary>What is known at an instant: the stretch in force then, and what it says. Null before the first.</summary>
     public Known? At(Instant at)
@@ -96,11 +104,13 @@ public sealed class ReplicaSource
 
     /// <summary>Whether it counts under a loss, its own span of time aside.</summary>
     /// <param name="loss">The loss, resolved.</param>
-    public bool CountsUnder(Loss loss) => WhyNotUnder(loss) is null;
+    public bool CountsUnder(Loss loss) => WhyNotWhole(loss) is null;
 
     /// <summary>Why it does not count under a loss, its own span of time aside; null when it does.</summary>
     /// <param name="loss">The loss, resolved.</param>
-    public string? WhyNotUnder(Loss loss)
+    public string? WhyNotUnder(Loss loss) => Note.Unusable ?? WhyNotWhole(loss);
+
+    private string? WhyNotWhole(Loss loss)
     {
         if (Replica.TakesOver == TakesOver.Never)
         {

@@ -1,6 +1,6 @@
 namespace Imbrek.Core.Replication;
 
-/// <summary>How a replica stands at an instant (section 7, watching); tested in this order. That a run is seeding it, or somebody stopped it, comes with those runs.</summary>
+/// <summary>How a replica stands at an instant (section 7, watching); tested in this order. Of a run that seeds it, or of somebody who holds it, the open files say nothing.</summary>
 public enum ReplicaState
 {
     /// <summary>It is not there yet.</summary>
@@ -9,7 +9,13 @@ public enum ReplicaState
     /// <summary>It is no longer there.</summary>
     Ended,
 
-    /// <summary>What it needs next is no longer kept, or it is on a branch that was left.</summary>
+    /// <summary>A run is bringing it into being, or back.</summary>
+    Seeding,
+
+    /// <summary>Somebody stopped it.</summary>
+    Held,
+
+    /// <summary>What it needs next is no longer kept, it is on a branch that was left, or it cannot be used any more.</summary>
     Broken,
 
     /// <summary>It receives nothing.</summary>

@@ -50,7 +50,7 @@ public sealed record TakeOver(
     {
         var (replica, d) = (source.Replica, subject.Database);
         var host = question.Choice.Host is { } named
-            ? CanOpenOn(replica, named) && loss.Spares(subject.Fleet.Hosts[named]) ? named : (Id<Host>?)null
+            ? replica.Place.Hosts.Contains(named) && loss.Spares(subject.Fleet.Hosts[named]) ? named : (Id<Host>?)null
             : replica.HostAfter(loss, subject.Fleet)?.Id;
         why = source.WhyNotUnder(loss);
         if (why is not null)
@@ -92,13 +92,6 @@ public sealed record TakeOver(
             unasked,
             new PathChoice(question.Choice.Host, Replica: replica.Id));
     }
-
-    private static bool CanOpenOn(Replica replica, Id<Host> host) => replica.Place switch
-    {
-        ReplicaPlace.OnHost h => h.Host == host,
-        ReplicaPlace.OnArray a => a.OpensOn.Contains(host),
-        _ => false,
-    };
 
     /// <summary>Seconds to apply what waits up to an instant, or to go back to it.</summary>
     private static double Work(FleetModel fleet, Replica replica, ReplicaSource.Known known, long until)

@@ -34,7 +34,7 @@ public static class Watch
             }
         }
 
-        var why = tolerated == 0 && known is { Covers: false } ? "what it needs next is no longer kept at its source" : source.WhyItCannotFollow(at);
+        var why = source.Note.Unusable is { } unusable && at >= source.Note.Since ? unusable : tolerated == 0 && known is { Covers: false } ? "what it needs next is no longer kept at its source" : source.WhyItCannotFollow(at);
         return new ReplicaFigures(
             replica.Id,
             State(),
@@ -63,7 +63,9 @@ public static class Watch
                 return ReplicaState.Ended;
             }
 
-            return why is not null ? ReplicaState.Broken
+            return source.Note.Seeding ? ReplicaState.Seeding
+                : source.Note.HeldBy is not null ? ReplicaState.Held
+                : why is not null ? ReplicaState.Broken
                 : known is not { Covers: true } ? ReplicaState.CutOff
                 : received > (subject.Objective?.RpoSeconds ?? RpoWithoutObjectiveSeconds) ? ReplicaState.Behind
                 : ReplicaState.InStep;

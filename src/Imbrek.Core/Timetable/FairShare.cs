@@ -48,16 +48,36 @@ public sealed class FairShare
     /// <summary>Bandwidth of a resource, bytes per second.</summary>
     public double CapacityOf(int resource) => resources[resource].Capacity;
 
+    /// <summary>Sets bandwidth aside, or gives it back: what is written little by little goes before what is moved in bulk, and takes what it needs.</summary>
+    /// <param name="resource">The resource.</param>
+    /// <param name="bytesPerSecond">How much more is set aside from now on, bytes per second; negative gives back.</param>
+    public void Reserve(int resource, double bytesPerSecond)
+    {
+        Settle();
+        resources[resource].Reserved = Math.Max(0, resources[resource].Reserved + bytesPerSecond);
+        stale = true;
+    }
+
+    /// <summary>What of a flow has not moved yet, bytes.</summary>
+    public double Left(Flow flow)
+    {
+        UpdateRates();
+        return Math.Max(0, flow.Remaining - (flow.Rate * (now - settledAt) / 1000));
+    }
+
     /// <summary>The rate that one more flow would get now, bytes per second.</summary>
     public double RateFor(ReadOnlySpan<int> uses, double cap)
     {
         foreach (var u in uses)
         {
-            cap = Math.Min(cap, resources[u].Capacity / (resources[u].Users + 1));
+            cap = Math.Min(cap, resources[u].Free / (resources[u].Users + 1));
         }
 
         return cap;
     }
+
+    /// <summary>How many flows use a resource.</summary>
+    public int UsersOf(int resource) => resources[resource].Users;
 
     /// <summary>Starts a flow.</summary>
     /// <param name="uses">The resources it uses; one named twice counts once.</param>
@@ -178,7 +198,7 @@ public sealed class FairShare
             f.Rate = f.Cap;
             foreach (var r in f.Uses)
             {
-                f.Rate = Math.Min(f.Rate, resources[r].Capacity / resources[r].Users);
+                f.Rate = Math.Min(f.Rate, resources[r].Free / resources[r].Users);
             }
 
             if (f.Rate > 0)
@@ -192,7 +212,12 @@ public sealed class FairShare
     {
         public double Capacity { get; set; }
 
+        public double Reserved { get; set; }
+
         public int Users { get; set; }
+
+        /// <summary>What is left for what is moved in bulk.</summary>
+        public double Free => Math.Max(0, Capacity - Reserved);
     }
 
     /// <summary>Bytes under way.</summary>

@@ -816,6 +816,38 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("proofs", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.ReplicaNoteRow", b =>
+                {
+                    b.Property<string>("Replica")
+                        .HasColumnType("text")
+                        .HasColumnName("replica");
+
+                    b.Property<string>("HeldBy")
+                        .HasColumnType("text")
+                        .HasColumnName("held_by");
+
+                    b.Property<string>("HeldUpBy")
+                        .HasColumnType("text")
+                        .HasColumnName("held_up_by");
+
+                    b.Property<Guid?>("SeedingRun")
+                        .HasColumnType("uuid")
+                        .HasColumnName("seeding_run");
+
+                    b.Property<Instant?>("Since")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("since");
+
+                    b.Property<string>("Unusable")
+                        .HasColumnType("text")
+                        .HasColumnName("unusable");
+
+                    b.HasKey("Replica")
+                        .HasName("pk_replica_notes");
+
+                    b.ToTable("replica_notes", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.RunLineRow", b =>
                 {
                     b.Property<long>("Id")

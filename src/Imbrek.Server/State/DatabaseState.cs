@@ -31,6 +31,7 @@ internal sealed class DatabaseState
     private readonly Dictionary<Id<BackupSet>, BackupSet> pending = [];
     private readonly Dictionary<(Id<Replica>, Instant From), LagStretch> pendingLag = [];
     private RecoverySubject subject;
+    private IReadOnlyDictionary<Id<Replica>, ReplicaNote> notes = new Dictionary<Id<Replica>, ReplicaNote>();
     private long version;
     private IReadOnlyList<Finding>? findings;
     private Instant findingsAt;
@@ -90,9 +91,20 @@ internal sealed class DatabaseState
     {
         lock (gate)
         {
-            subject = RecoverySubject.Of(fleet, database, catalogue ?? Subject.Catalogue);
+            subject = RecoverySubject.Of(fleet, database, catalogue ?? Subject.Catalogue).WithNotes(notes);
             pending.Clear();
             pendingLag.Clear();
+            Forget();
+        }
+    }
+
+    /// <summary>Takes over what is known of its replicas beside their lag.</summary>
+    public void Note(IReadOnlyDictionary<Id<Replica>, ReplicaNote> known)
+    {
+        lock (gate)
+        {
+            notes = known;
+            subject = subject.WithNotes(known);
             Forget();
         }
     }
@@ -215,7 +227,7 @@ internal sealed class DatabaseState
         {
             if (pending.Count > 0)
             {
-                subject = RecoverySubject.Of(subject.Fleet, subject.Database, subject.Catalogue.With(pending.Values));
+                subject = RecoverySubject.Of(subject.Fleet, subject.Database, subject.Catalogue.With(pending.Values)).WithNotes(notes);
                 pending.Clear();
             }
 

@@ -24,6 +24,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
     private readonly List<(Id<Database> Database, BackupSet[] Sets)> meanwhile = [];
     private readonly List<(Id<Database> Database, LagStretch[] Lag)> meanwhileLag = [];
     private int reading;
+    private volatile IReadOnlyDictionary<Id<Replica>, ReplicaNote> notes = new Dictionary<Id<Replica>, ReplicaNote>();
     private ConcurrentDictionary<Id<Database>, DatabaseState> databases = new();
     private volatile FleetModel fleet = FleetModel.Empty;
     private volatile IReadOnlyDictionary<Id<Plan>, Instant> plansChanged = new Dictionary<Id<Plan>, Instant>();
@@ -73,6 +74,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
             leftOutOfFleet = leftOut;
             await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel, kept);
             await LoadProofsAsync(context, null, cancel);
+            await LoadNotesAsync(context, cancel);
             Loaded = true;
         }
         finally
@@ -85,6 +87,9 @@ internal sealed class FleetState(NpgsqlDataSource source)
             var made = new DatabaseState[loaded.Databases.Count];
             Parallel.For(0, made.Length, i => made[i] = new(loaded, loaded.Databases[i], catalogue.Of(loaded.Databases[i].Id)));
             databases = new(made.Select((m, i) => KeyValuePair.Create(loaded.Databases[i].Id, m)));
+
+            // They have to be noted again in what was just made.
+            notes = new Dictionary<Id<Replica>, ReplicaNote>();
             fleet = loaded;
         }
     }
@@ -113,6 +118,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
                 }
             }, cancel);
             await LoadProofsAsync(context, added, cancel);
+            await LoadNotesAsync(context, cancel);
             PlansTaken?.Invoke();
         }
         finally
@@ -175,6 +181,32 @@ internal sealed class FleetState(NpgsqlDataSource source)
         if (await newest.ExecuteScalarAsync(cancel) is Instant last)
         {
             Change(await LagTable.ReadAfterAsync(connection, last - LagIsFresh, cancel));
+        }
+
+        await using var context = ImbrekDatabase.Context(source);
+        await LoadNotesAsync(context, cancel);
+    }
+
+    /// <summary>What is known of a replica beside its lag.</summary>
+    public ReplicaNote NoteOf(Id<Replica> replica) => notes.GetValueOrDefault(replica) ?? ReplicaNote.None;
+
+    /// <summary>Reads what is known of replicas beside their lag.</summary>
+    public async Task LoadNotesAsync(ImbrekContext context, CancellationToken cancel)
+    {
+        var read = (await context.ReplicaNotes.AsNoTracking().ToListAsync(cancel)).ToDictionary(
+            n => new Id<Replica>(n.Replica),
+            n => new ReplicaNote { HeldUpBy = n.HeldUpBy, Unusable = n.Unusable, Since = n.Since, HeldBy = n.HeldBy, Seeding = n.SeedingRun is not null });
+        lock (gate)
+        {
+            var before = notes;
+            notes = read;
+            foreach (var database in read.Keys.Concat(before.Keys).Distinct().Where(r => fleet.Replicas.ContainsKey(r) && read.GetValueOrDefault(r) != before.GetValueOrDefault(r)).Select(r => fleet.Replicas[r].Database).Distinct())
+            {
+                if (databases.TryGetValue(database, out var state))
+                {
+                    state.Note(read);
+                }
+            }
         }
     }
 

@@ -12,6 +12,7 @@ internal sealed class SimulatedDatabase
     private readonly ulong seed;
     private readonly long birth;
     private readonly TransactionStream stream;
+    private readonly HashSet<string> stops = [];
     private bool keepsLog;
 
     public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state)
@@ -31,18 +32,29 @@ internal sealed class SimulatedDatabase
             LogFrom = (state.LogFromPosition, state.LogFromTime);
             Full = (state.FullId, state.FullPosition);
             LastSet = (state.LastSetId, state.LastSetPosition);
+            Silences.AddRange(state.Silences);
+            stops.UnionWith(state.Stops);
         }
     }
 
-    public Database Database { get; }
+    public Database Database { get; private set; }
 
     public DatabaseScript Script { get; }
 
-    public PageImage Image { get; }
+    public PageImage Image { get; private set; }
 
     public List<NamedChange> Named { get; }
 
     public List<Transaction> Unlogged { get; } = [];
+
+    /// <summary>Spans in which nothing was committed, though the seed draws it; the last one may be open.</summary>
+    public List<Silence> Silences { get; } = [];
+
+    /// <summary>The branch it lives on.</summary>
+    public int Branch => Database.Branches.Count == 0 ? 1 : Database.Branches[^1].Id;
+
+    /// <summary>Its replicas; they are told each record as it is committed.</summary>
+    public List<Replication.SimulatedReplica> Replicas { get; } = [];
 
     /// <summary>Where the next log backup starts: position and instant.</summary>
     public (long Position, long Time) LogFrom { get; set; }
@@ -75,7 +87,17 @@ internal sealed class SimulatedDatabase
     {
         foreach (var t in stream.Until(time))
         {
+            if (IsSilent(t.Time, Branch))
+            {
+                continue;
+            }
+
             Image.Apply(t);
+            foreach (var replica in Replicas)
+            {
+                replica.Hear(t);
+            }
+
             if (keepsLog && t.Position > LogFrom.Position)
             {
                 Unlogged.Add(t);
@@ -88,13 +110,84 @@ internal sealed class SimulatedDatabase
         }
     }
 
-    /// <summary>The state at an instant, computed from the seed alone, without any backup.</summary>
-    public PageImage StateAt(long time)
+    /// <summary>Lives on from what a replica of it held, on a branch of its own: its log and its bases begin anew.</summary>
+    /// <param name="image">What it held.</param>
+    /// <param name="host">The host it lives on from now on.</param>
+    /// <param name="branch">Its branch. What was committed after its fork until now is not on it.</param>
+    public void TakeOver(PageImage image, Id<Host> host, Branch branch)
+    {
+        var now = branch.StartsAt.ToUnixTimeMilliseconds();
+        foreach (var why in stops.ToArray())
+        {
+            GoOn(now, why);
+        }
+
+        Database = Database with { Host = host, Branches = [.. Database.Branches, branch] };
+        Silences.Add(new Silence(branch.ForkAt.ToUnixTimeMilliseconds(), now, branch.Id));
+        Image = image;
+        Unlogged.Clear();
+        LogFrom = (image.Position, image.Time);
+        (Full, LastSet) = ((null, 0), (null, 0));
+    }
+
+    /// <summary>Nothing is committed from now on, for a reason; several may hold at once.</summary>
+    /// <param name="now">The instant, milliseconds; what is committed at it still is.</param>
+    /// <param name="why">The reason.</param>
+    public void Stop(long now, string why)
+    {
+        if (stops.Add(why) && stops.Count == 1)
+        {
+            Silences.Add(new Silence(now, long.MaxValue, Branch));
+        }
+    }
+
+    /// <summary>A reason holds no longer; commits go on after an instant, milliseconds, once none does.</summary>
+    public void GoOn(long now, string why)
+    {
+        if (stops.Remove(why) && stops.Count == 0)
+        {
+            Silences[^1] = Silences[^1] with { To = now };
+        }
+    }
+
+    /// <summary>Whether nothing is committed for a reason.</summary>
+    public bool IsStoppedBy(string why) => stops.Contains(why);
+
+    /// <summary>The state at an instant, computed from the seed alone, without any backup or replica.</summary>
+    /// <param name="time">The instant, milliseconds.</param>
+    /// <param name="branch">On which branch; null for the live one.</param>
+    public PageImage StateAt(long time, int? branch = null) => State(branch ?? Branch, time, long.MaxValue);
+
+    /// <summary>The same at a position.</summary>
+    public PageImage StateAtPosition(long position, int branch) => State(branch, Image.Time, position);
+
+    /// <summary>Tells all that it has committed so far again.</summary>
+    public void Retell(Action<Transaction> told)
+    {
+        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named).Until(Image.Time).Where(t => !IsSilent(t.Time, Branch)))
+        {
+            told(t);
+        }
+    }
+
+    /// <summary>How many transactions it committed after an instant up to another one, milliseconds.</summary>
+    public int Committed(long after, long upTo) =>
+        new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named).Until(upTo).Count(t => t.Time > after && !IsSilent(t.Time, Branch));
+
+    private PageImage State(int branch, long time, long position)
     {
         var image = new PageImage(Script.Pages);
         foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named).Until(time))
         {
-            image.Apply(t);
+            if (t.Position > position)
+            {
+                break;
+            }
+
+            if (!IsSilent(t.Time, branch))
+            {
+                image.Apply(t);
+            }
         }
 
         return image;
@@ -109,5 +202,38 @@ internal sealed class SimulatedDatabase
         LastSetId = LastSet.Id,
         LastSetPosition = LastSet.Position,
         Named = [.. Named.Skip(Script.Changes.Count)],
+        Silences = [.. Silences],
+        Stops = [.. stops],
+        Host = Database.Host.Value,
+        Branches = [.. Database.Branches.Select(b => new WorldState.BranchState(b.Id, b.Parent, b.ForkPosition, b.ForkAt.ToUnixTimeMilliseconds(), b.StartsAt.ToUnixTimeMilliseconds()))],
     };
+
+    private bool IsSilent(long time, int branch)
+    {
+        foreach (var s in Silences)
+        {
+            if (s.From < time && time <= s.To && IsOnLine(s.Branch, branch))
+            {
+                return true;
+            }
+        }
+
+        return false;
+    }
+
+    /// <summary>Whether a branch is another one, or one that the other came from.</summary>
+    private bool IsOnLine(int branch, int of)
+    {
+        while (of != branch)
+        {
+            if (Database.Branches.FirstOrDefault(b => b.Id == of) is not { } fork)
+            {
+                return false;
+            }
+
+            of = fork.Parent;
+        }
+
+        return true;
+    }
 }

@@ -1,24 +1,8 @@
-using Imbrek.Core.Fleet;
 using NodaTime;
 
 namespace Imbrek.StandIn.Scenario;
 
-/// <summary>Something that goes wrong at an instant of history.</summary>
+/// <summary>Something that goes wrong, or is mended, at an instant of history.</summary>
 /// <param name="At">When.</param>
-/// <param name="Database">To which database.</param>
-/// <param name="Kind">What.</param>
-public sealed record ScriptedTrouble(Instant At, Id<Database> Database, ScriptedTrouble.What Kind)
-{
-    /// <summary>What can go wrong by script.</summary>
-    public enum What
-    {
-        /// <summary>A bit of the newest full's first copy flips on disk; nobody is told.</summary>
-        DamageNewestFull,
-
-        /// <summary>The log not yet backed up is thrown away.</summary>
-        DropLog,
-
-        /// <summary>The sign-in for its backups expires: every run fails until somebody mends it.</summary>
-        SignInExpires,
-    }
-}
+/// <param name="Happens">What is done to the world.</param>
+public sealed record ScriptedTrouble(Instant At, Action<World> Happens);

@@ -9,8 +9,8 @@ using NodaTime;
 namespace Imbrek.StandIn.Scenario;
 
 /// <summary>
-/// Tarnholt Ferries, a made-up operator of island ferries: twelve services, 48 databases, sites Quayside, Hillhouse and
-/// Northlight, and the troubles that the demo is to show, each caused in the world.
+/// Tarnholt Ferries, a made-up operator of island ferries: twelve services, 48 databases, sites Quayside, Hillhouse,
+/// Northlight and Outer Skerry, and the troubles that the demo is to show, each caused in the world.
 /// </summary>
 public static class TarnholtFerries
 {
@@ -44,9 +44,10 @@ public static class TarnholtFerries
             now,
             scripts,
             [
-                new(BusyMorning(now, fleet), new("cargo-manifests"), ScriptedTrouble.What.DropLog),
-                new(LastVerify(now, fares) - Duration.FromHours(2), new("fares-tariffs"), ScriptedTrouble.What.DamageNewestFull),
-                new(now - Duration.FromHours(50), new("notice-archive"), ScriptedTrouble.What.SignInExpires),
+                new(BusyMorning(now, fleet), w => w.Faults.DropLog(new("cargo-manifests"))),
+                new(LastVerify(now, fares) - Duration.FromHours(2), w => w.Faults.DamageNewestFull(new("fares-tariffs"))),
+                new(now - Duration.FromHours(50), w => w.Faults.SetRefused(new("notice-archive"), true)),
+                .. TarnholtReplicas.Troubles(now),
             ],
             [new("Timetable import cancels 312 sailings", badAt, new(BadChangeDatabase))]);
     }
@@ -82,23 +83,27 @@ public static class TarnholtFerries
     private static FleetModel Fleet()
     {
         Id<EngineProfile> chain = new("chain-log"), stream = new("stream-log"), export = new("export-only"), managed = new("managed");
+        Id<EngineProfile> array = new("array-backed"), mirrored = new("mirrored-file");
         return new FleetModel(
-            [new(new("quayside"), "Quayside", "Europe/Oslo"), new(new("hillhouse"), "Hillhouse", "Europe/Oslo"), new(new("northlight"), "Northlight", "Europe/Oslo")],
+            [new(new("quayside"), "Quayside", "Europe/Oslo"), new(new("hillhouse"), "Hillhouse", "Europe/Oslo"), new(new("northlight"), "Northlight", "Europe/Oslo"), new(new("skerry"), "Outer Skerry", "Europe/Oslo")],
             [
                 new(new("quayside"), new("hillhouse"), 250 * MB, 1.8),
                 new(new("quayside"), new("northlight"), 110 * MB, 13.5),
                 new(new("hillhouse"), new("northlight"), 110 * MB, 12.9),
+                new(new("hillhouse"), new("skerry"), 112_000, 38),
             ],
             [new(new("quay-a1"), new("quayside")), new(new("quay-a2"), new("quayside")), new(new("hill-a1"), new("hillhouse"))],
             [
-                Host("quay-h1", "quayside", "quay-a1", 420, 3000, [chain]),
+                Host("quay-h1", "quayside", "quay-a1", 420, 3000, [chain, mirrored]),
                 Host("quay-h2", "quayside", "quay-a1", 420, 2500, [chain, stream]),
-                Host("quay-h3", "quayside", "quay-a2", 380, 6500, [chain, export]),
-                Host("quay-h4", "quayside", null, 520, 4000, [chain, stream, export]),
+                Host("quay-h3", "quayside", "quay-a2", 380, 6500, [chain, export, array, mirrored]),
+                Host("quay-h4", "quayside", null, 520, 4000, [chain, stream, export, array, mirrored]),
                 Host("quay-m1", "quayside", null, 450, 4000, [managed]),
-                Host("hill-h1", "hillhouse", "hill-a1", 380, 4500, [chain, stream]),
-                Host("hill-h2", "hillhouse", null, 360, 8000, [chain, stream, export]),
-                Host("hill-m1", "hillhouse", null, 400, 4000, [managed]),
+                Host("hill-h1", "hillhouse", "hill-a1", 420, 4500, [chain, stream, array]),
+                Host("hill-h2", "hillhouse", null, 420, 8000, [chain, stream, export, array, mirrored]),
+                Host("hill-m1", "hillhouse", null, 450, 4000, [managed]),
+                Host("north-h1", "northlight", null, 420, 3000, [chain]),
+                Host("skerry-h1", "skerry", null, 420, 500, [chain]),
             ],
             [
                 Store("quay-s1", "quayside", "quay-a1", false, 350, 300),
@@ -112,9 +117,11 @@ public static class TarnholtFerries
                 new(stream, "Stream-log engine", 30, 1, 420 * MB, 90 * MB, 50 * MB, 15, [SetKind.Full, SetKind.Incremental, SetKind.Log]),
                 new(export, "Export-only engine", 20, 3, 260 * MB, 40 * MB, 60 * MB, 10, [SetKind.Export]),
                 new(managed, "Managed engine", 240, 1, 500 * MB, 100 * MB, 50 * MB, 60, [SetKind.Snapshot, SetKind.Log]),
+                new(array, "Array-backed engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Snapshot]),
+                new(mirrored, "Mirrored-file engine", 25, 3, 240 * MB, 60 * MB, 40 * MB, 15, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Export]),
             ],
             [
-                Objective("gate", "Gates: 5 min, back in 30 min", 300, 1800, [LossKind.None, LossKind.Host, LossKind.Site], 60),
+                Objective("gate", "Gates: 30 s, back in 5 min", 30, 300, [LossKind.None, LossKind.Host, LossKind.Site], 60),
                 Objective("counter", "Counters: 15 min, back in 1 h", 900, 3600, [LossKind.None, LossKind.Host, LossKind.Array, LossKind.Site], 60),
                 Objective("office", "Offices: 1 h, back in 4 h", 3600, 4 * 3600, [LossKind.None, LossKind.Host, LossKind.Site], 90),
                 Objective("daily", "Daily: 26 h, back in 12 h", 26 * 3600, 12 * 3600, [LossKind.None, LossKind.Host, LossKind.Site], 120),
@@ -122,7 +129,9 @@ public static class TarnholtFerries
                 Objective("money", "Money: 1 h, back in 4 h, deletion too", 3600, 4 * 3600, [LossKind.None, LossKind.Host, LossKind.Site, LossKind.Hostile], 20),
             ],
             Services,
-            [.. Rows().Select(Database)]).WithPlans(TarnholtPlans.All(Zone));
+            [.. Rows().Select(Database)],
+            TarnholtReplicas.All,
+            TarnholtReplicas.Groups).WithPlans(TarnholtPlans.All(Zone));
 
         static Host Host(string id, string site, string? array, long mb, long gb, Id<EngineProfile>[] engines) =>
             new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), mb * MB, gb * GB, engines, ["14", "15"], [id == "quay-h4" ? "tarnholt-2019" : TarnholtPlans.Key], id == "quay-h3" ? 3 : 4, 8);
@@ -173,11 +182,11 @@ public static class TarnholtFerries
             new("engine-telemetry", "Engine telemetry", "positions", "export-only", "quay-h3", exportHosts, "daily", 520, "export", 21),
             new("cargo-manifests", "Cargo manifests", "cargo", "chain-log", "quay-h1", chainHosts, "counter", 230, "counter", 15),
             new("cargo-customs", "Customs papers", "cargo", "chain-log", "quay-h1", chainHosts, "office", 110, "office", 15),
-            new("cargo-weights", "Weighbridge", "cargo", "chain-log", "quay-h3", chainHosts, "office", 24, "office", 0),
+            new("cargo-weights", "Weighbridge", "cargo", "mirrored-file", "quay-h3", exportHosts, "office", 24, "office", 0),
             new("cargo-dangerous", "Dangerous goods", "cargo", "chain-log", "quay-h1", chainHosts, "office", 6, "office", 22),
-            new("crew-roster", "Crew roster", "crew", "chain-log", "quay-h3", chainHosts, "office", 35, "office", 13),
-            new("crew-certificates", "Crew certificates", "crew", "chain-log", "quay-h3", chainHosts, "office", 14, "office", 13),
-            new("crew-hours", "Crew hours", "crew", "chain-log", "quay-h3", chainHosts, "office", 48, "hours", 24),
+            new("crew-roster", "Crew roster", "crew", "array-backed", "quay-h3", chainHosts, "office", 35, "office", 13),
+            new("crew-certificates", "Crew certificates", "crew", "array-backed", "quay-h3", chainHosts, "office", 14, "office", 13),
+            new("crew-hours", "Crew hours", "crew", "array-backed", "quay-h3", chainHosts, "office", 48, "hours", 24),
             new("crew-training", "Crew training", "crew", "managed", "quay-m1", managedHosts, "daily", 22, "managed", 27),
             new("harbour-tides", "Harbour tides", "tides", "stream-log", "quay-h2", streamHosts, "office", 16, "stream", 8),
             new(BadChangeDatabase, "Harbour sailings", "tides", "chain-log", "quay-h1", chainHosts, "counter", 75, "counter", 8),
@@ -224,8 +233,8 @@ public static class TarnholtFerries
         Version = r.Engine == "managed" ? "15" : "14",
         DetectSeconds = 60,
         DecideSeconds = r.Tier == "gate" ? 60 : 180,
-        CheckSeconds = r.Tier == "gate" ? 60 : 180,
-        RedirectSeconds = 30,
+        CheckSeconds = r.Tier == "gate" ? 40 : 180,
+        RedirectSeconds = r.Tier == "gate" ? 10 : 30,
         Tags = r.Kept.Length == 0 ? [r.Tier] : [r.Tier, "kept as " + r.Kept],
         GrowthBytesPerDay = GrowthGB(r.Id) * GB,
         LogBytesPerSecond = LogRate(r),

@@ -104,6 +104,19 @@ internal static class SetContent
     /// <summary>Applies log records after the image's position, up to and including an instant, and before a position.</summary>
     public static void ApplyLog(byte[] content, PageImage image, long stopAt, long before = long.MaxValue)
     {
+        foreach (var t in ReadLog(content))
+        {
+            if (t.Position > image.Position && t.Position < before && t.Time <= stopAt)
+            {
+                image.Apply(t);
+            }
+        }
+    }
+
+    /// <summary>The log records in some bytes.</summary>
+    /// <exception cref="InvalidDataException">They hold no log.</exception>
+    public static IEnumerable<Transaction> ReadLog(byte[] content)
+    {
         using var r = new BinaryReader(new MemoryStream(content), Encoding.UTF8);
         if (r.ReadByte() != Log)
         {
@@ -119,10 +132,7 @@ internal static class SetContent
                 writes[k] = new RowWrite(r.Read7BitEncodedInt(), r.ReadUInt32());
             }
 
-            if (position > image.Position && position < before && time <= stopAt)
-            {
-                image.Apply(new Transaction(position, time, writes, marker.Length == 0 ? null : marker));
-            }
+            yield return new Transaction(position, time, writes, marker.Length == 0 ? null : marker);
         }
     }
 }

@@ -12,7 +12,8 @@ internal sealed class WorldJournal : IDisposable
 {
     private const string StateFile = "world.json";
     private const byte Set = 1;
-    private const byte Answer = 2;
+    private const byte Taken = 2;
+    private const byte Told = 3;
 
     private readonly string folder;
     private readonly MemoryStream pending = new();
@@ -30,8 +31,9 @@ internal sealed class WorldJournal : IDisposable
     /// <summary>What was kept.</summary>
     /// <param name="State">The state; null when nothing was kept yet.</param>
     /// <param name="Sets">Sets that have a copy.</param>
-    /// <param name="Answers">Which set a run took, as "database/set".</param>
-    public sealed record Kept(WorldState? State, IReadOnlyCollection<BackupSet> Sets, Dictionary<Guid, string> Answers);
+    /// <param name="Taken">Which set a run took, as "database/set".</param>
+    /// <param name="Told">What a run was told otherwise.</param>
+    public sealed record Kept(WorldState? State, IReadOnlyCollection<BackupSet> Sets, Dictionary<Guid, string> Taken, Dictionary<Guid, string> Told);
 
     private sealed record Head(string Journal, long Length, WorldState State);
 
@@ -59,8 +61,8 @@ internal sealed class WorldJournal : IDisposable
         var head = File.Exists(state) ? JsonSerializer.Deserialize<Head>(File.ReadAllBytes(state)) : null;
         var journal = new WorldJournal(folder, head?.Journal ?? "world-1.journal");
         journal.file.SetLength(head?.Length ?? 0);
-        var (sets, answers) = journal.Read();
-        var kept = new Kept(head?.State, sets.Values, answers);
+        var (sets, taken, told) = journal.Read();
+        var kept = new Kept(head?.State, sets.Values, taken, told);
 
         // Half of it or more is of no use any more: written anew, so that it does not grow for ever.
         if (head is not null && journal.file.Length > (sets.Count * 400L) + (32 << 20))
@@ -101,12 +103,17 @@ internal sealed class WorldJournal : IDisposable
         }
     }
 
-    /// <summary>A run took a set.</summary>
-    public void Add(Guid run, string set)
+    /// <summary>A run took a set, named as "database/set".</summary>
+    public void AddTaken(Guid run, string set) => AddAnswer(Taken, run, set);
+
+    /// <summary>A run was told something.</summary>
+    public void AddTold(Guid run, string text) => AddAnswer(Told, run, text);
+
+    private void AddAnswer(byte kind, Guid run, string text)
     {
-        writer.Write(Answer);
+        writer.Write(kind);
         writer.Write(run.ToByteArray());
-        writer.Write(set);
+        writer.Write(text);
     }
 
     /// <summary>Makes all that was added, and the state, last.</summary>
@@ -138,27 +145,32 @@ internal sealed class WorldJournal : IDisposable
             Add(set);
         }
 
-        foreach (var (run, set) in kept.Answers)
+        foreach (var (run, set) in kept.Taken)
         {
-            Add(run, set);
+            AddTaken(run, set);
+        }
+
+        foreach (var (run, text) in kept.Told)
+        {
+            AddTold(run, text);
         }
 
         Keep(kept.State!);
         File.Delete(Path.Combine(folder, old));
     }
 
-    private (Dictionary<(string, string), BackupSet> Sets, Dictionary<Guid, string> Answers) Read()
+    private (Dictionary<(string, string), BackupSet> Sets, Dictionary<Guid, string> Taken, Dictionary<Guid, string> Told) Read()
     {
         var sets = new Dictionary<(string, string), BackupSet>();
-        var answers = new Dictionary<Guid, string>();
+        var (taken, told) = (new Dictionary<Guid, string>(), new Dictionary<Guid, string>());
         file.Seek(0, SeekOrigin.Begin);
         using var r = new BinaryReader(new BufferedStream(file, 1 << 16), System.Text.Encoding.UTF8, leaveOpen: true);
         var names = new Dictionary<string, string>();
         for (var next = r.BaseStream.ReadByte(); next >= 0; next = r.BaseStream.ReadByte())
         {
-            if (next == Answer)
+            if (next is Taken or Told)
             {
-                answers[new Guid(r.ReadBytes(16))] = r.ReadString();
+                (next == Taken ? taken : told)[new Guid(r.ReadBytes(16))] = r.ReadString();
                 continue;
             }
 
@@ -173,7 +185,7 @@ internal sealed class WorldJournal : IDisposable
             }
         }
 
-        return (sets, answers);
+        return (sets, taken, told);
 
         BackupSet ReadSet() => new()
         {

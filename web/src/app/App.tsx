@@ -12,6 +12,7 @@ const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
+const NewReplicaPage = lazy(() => import('../features/replicas/NewReplicaPage'));
 const ReplicaPage = lazy(() => import('../features/replicas/ReplicaPage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
 const PlansPage = lazy(() => import('../features/plans/PlansPage'));
@@ -61,6 +62,7 @@ function SignedIn() {
             <Route path="/recover" element={<RecoverPage />} />
             <Route path="/recover/:id" element={<RecoverPage />} />
             <Route path="/replicas" element={<ReplicasPage />} />
+            <Route path="/replicas/new" element={<NewReplicaPage />} />
             <Route path="/replicas/:id" element={<ReplicaPage />} />
             <Route path="/runs/:id" element={<RunPage />} />
             <Route path="/plans" element={<PlansPage />} />

@@ -321,6 +321,8 @@ export const replicaRow: Of<'ReplicaRow'> = (changes) => ({
   group: null,
   state: 'inStep',
   whyBroken: null,
+  heldUpBy: null,
+  heldByPerson: null,
   mode: 'async',
   delaySeconds: 0,
   host: 'hill-h1',

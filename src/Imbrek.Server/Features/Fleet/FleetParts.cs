@@ -83,20 +83,23 @@ internal static class FleetParts
         }
     });
 
+    /// <summary>A part that is no longer there.</summary>
+    public static Change Removed(string list, string id) => new(list, id, "removed", (items, index) =>
+    {
+        if (index < 0)
+        {
+            throw new BadInputException("id", $"there is none '{InputBounds.Quote(id)}' among the {list}", 404, "not-found");
+        }
+
+        items.RemoveAt(index);
+    });
+
     private static async Task<Ok<FleetVersionView>> OkAsync(Task<FleetVersionView> kept) => TypedResults.Ok(await kept);
 
     private static Task<Ok<FleetVersionView>> DeleteAsync(
         string list, string id, int basedOn, string? why, FleetState state, NpgsqlDataSource source, IGuest guest, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
         OkAsync(ChangeAsync(
-            [new Change(list, id, "removed", (items, index) =>
-            {
-                if (index < 0)
-                {
-                    throw new BadInputException("id", $"there is none '{InputBounds.Quote(id)}' among the {list}", 404, "not-found");
-                }
-
-                items.RemoveAt(index);
-            })],
+            [Removed(list, id)],
             basedOn,
             why,
             state,
@@ -165,15 +168,7 @@ internal static class FleetParts
             }
 
             var document = newest is null ? new JsonObject { ["format"] = FleetFile.Format } : JsonNode.Parse(newest.Document)!.AsObject();
-            foreach (var change in changes)
-            {
-                if (document[change.List] is not JsonArray items)
-                {
-                    document[change.List] = items = [];
-                }
-
-                change.Apply(items, IndexOf(change.List, items, change.Id));
-            }
+            Apply(document, changes);
 
             // What is kept is what was written and read back.
             var read = FleetFile.Read(Encoding.UTF8.GetBytes(document.ToJsonString()), "fleet");
@@ -229,6 +224,20 @@ internal static class FleetParts
 
         BadInputException Late(int number, string? by) => new(
             "basedOn", $"is {basedOn ?? number - 1}, and the fleet is at version {number}{(by is null ? "" : $" by {by}")}; look at what changed, then change again", 409, "changed-meanwhile");
+    }
+
+    /// <summary>Changes a fleet as it stands in its file.</summary>
+    public static void Apply(JsonObject document, IEnumerable<Change> changes)
+    {
+        foreach (var change in changes)
+        {
+            if (document[change.List] is not JsonArray items)
+            {
+                document[change.List] = items = [];
+            }
+
+            change.Apply(items, IndexOf(change.List, items, change.Id));
+        }
     }
 
     private static int IndexOf(string list, JsonArray items, string id)

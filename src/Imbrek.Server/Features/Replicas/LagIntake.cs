@@ -25,20 +25,32 @@ internal sealed class LagIntake(FleetState fleet, NpgsqlDataSource source, Peers
         {
             var model = fleet.Fleet;
             var next = new Dictionary<Id<Replica>, LagWatch.Watched>();
+            var changed = new Dictionary<(Id<Replica>, Instant), LagStretch>();
             foreach (var s in samples.OrderBy(s => s.At).Where(s => model.Replicas.ContainsKey(s.Replica)))
             {
                 var replica = model.Replicas[s.Replica];
-                next[s.Replica] = LagWatch.Next(replica, model.DatabaseById[replica.Database].StartOf(s.Branch), next.GetValueOrDefault(s.Replica) ?? watched.GetValueOrDefault(s.Replica), s);
+                var before = next.GetValueOrDefault(s.Replica) ?? watched.GetValueOrDefault(s.Replica);
+                var now = next[s.Replica] = LagWatch.Next(replica, model.DatabaseById[replica.Database].StartOf(s.Branch), before, s);
+                if (now.Stretch is { } stretch && stretch != before?.Stretch)
+                {
+                    changed[(s.Replica, stretch.From)] = stretch;
+                }
             }
 
-            LagStretch[] changed = [.. next.Values.Select(n => n.Stretch).OfType<LagStretch>().Where(s => watched.GetValueOrDefault(s.Replica)?.Stretch != s)];
-            if (changed.Length > 0)
+            LagSample[] notes = [.. next.Values.Select(n => n.Sample).Where(Noteworthy)];
+            if (changed.Count > 0 || notes.Length > 0)
             {
                 await using var connection = await source.OpenConnectionAsync(cancel);
                 await using var transaction = await connection.BeginTransactionAsync(cancel);
-                await LagTable.UpsertAsync(connection, changed, cancel);
+                await LagTable.UpsertAsync(connection, changed.Values, cancel);
+                await ReplicaBook.SeenAsync(connection, transaction, notes, cancel);
                 await transaction.CommitAsync(cancel);
-                fleet.Change(changed);
+                fleet.Change(changed.Values);
+                if (notes.Length > 0)
+                {
+                    await using var context = ImbrekDatabase.Context(source);
+                    await fleet.LoadNotesAsync(context, cancel);
+                }
             }
 
             foreach (var (id, known) in next)
@@ -46,16 +58,18 @@ internal sealed class LagIntake(FleetState fleet, NpgsqlDataSource source, Peers
                 watched[id] = known;
             }
 
-            if (changed.Length > 0)
+            if (changed.Count > 0 || notes.Length > 0)
             {
                 await peers.TellAsync([], [], cancel, Peers.Shared.Lag);
             }
 
-            return changed.Length;
+            return changed.Count;
         }
         finally
         {
             turn.Release();
         }
     }
+
+    private bool Noteworthy(LagSample s) => fleet.NoteOf(s.Replica) is var known && (known.HeldUpBy != s.HeldUpBy || known.Unusable is not null != s.Unusable);
 }

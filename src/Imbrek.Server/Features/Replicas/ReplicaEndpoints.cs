@@ -25,6 +25,8 @@ internal static class ReplicaEndpoints
         string? Group,
         ReplicaState State,
         string? WhyBroken,
+        string? HeldUpBy,
+        string? HeldByPerson,
         ReplicaMode Mode,
         double DelaySeconds,
         string? Host,
@@ -87,7 +89,7 @@ internal static class ReplicaEndpoints
         VotersView? Voters);
 
     /// <summary>What a watcher saw: at an instant (now when left out) everything committed up to <c>ReceivedTo</c> was received, and up to <c>AppliedTo</c> applied.</summary>
-    public sealed record SampleRequest(string Replica, int? Branch, Instant? At, Instant ReceivedTo, Instant AppliedTo, long? PendingBytes, long? ReceivedPosition, bool? InStep);
+    public sealed record SampleRequest(string Replica, int? Branch, Instant? At, Instant ReceivedTo, Instant AppliedTo, long? PendingBytes, long? ReceivedPosition, bool? InStep, string? HeldUpBy, bool? Unusable);
 
     public sealed record SamplesRequest(IReadOnlyList<SampleRequest> Samples);
 
@@ -95,12 +97,13 @@ internal static class ReplicaEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
+        ReplicaActions.Map(app);
         app.MapPost("/api/replicas/samples", TakeSamplesAsync).Needs(Roles.Operate).WithName("TakeSamples");
         app.MapGet("/api/replicas", GetReplicas).Needs(Roles.Look).Computes().WithName("Replicas");
         app.MapGet("/api/replicas/{id}", GetReplica).Needs(Roles.Look).Computes().WithName("Replica");
     }
 
-    private static Ok<ReplicaPage> GetReplicas(FleetState state, IClock clock, string? at, string? database, int? from, int? take, CancellationToken cancel)
+    private static Ok<ReplicaPage> GetReplicas(FleetState state, IClock clock, IGuest guest, string? at, string? database, int? from, int? take, CancellationToken cancel)
     {
         if (from < 0 || take is < 1 or > MostRows)
         {
@@ -111,7 +114,7 @@ internal static class ReplicaEndpoints
         var asOf = Premise.Read(null, at, state.Fleet, now).At ?? now;
         var replicas = database is null ? state.Fleet.ReplicaList : state.Fleet.ReplicasOf(state[database].Subject.Database.Id);
         var rows = new ReplicaRow?[replicas.Count];
-        Parallel.For(0, rows.Length, new ParallelOptions { CancellationToken = cancel }, i => rows[i] = Find(state, replicas[i].Id.Value) is var (s, source) ? Row(s, source, asOf, Watch.Of(s, source, asOf, withSeed: false)) : null);
+        Parallel.For(0, rows.Length, new ParallelOptions { CancellationToken = cancel }, i => rows[i] = Find(state, replicas[i].Id.Value) is var (s, source) ? Row(s, source, LookedAt(source, asOf, guest.Pace), Watch.Of(s, source, LookedAt(source, asOf, guest.Pace), withSeed: false)) : null);
 
         // Those that need somebody first, and of those the ones that are farthest behind.
         ReplicaRow[] ordered = [.. rows.OfType<ReplicaRow>().OrderBy(r => Need(r.State)).ThenByDescending(r => r.ReceivedLagSeconds ?? double.MaxValue)];
@@ -150,13 +153,15 @@ internal static class ReplicaEndpoints
             : s.ReceivedTo > at ? throw new BadInputException($"{where}.receivedTo", "is after the instant it was seen at")
             : s.AppliedTo > s.ReceivedTo ? throw new BadInputException($"{where}.appliedTo", "is after receivedTo")
             : at - s.AppliedTo > MostLag ? throw new BadInputException($"{where}.appliedTo", "is more than ten years ago")
+            : s.HeldUpBy is { Length: > MostText } ? throw new BadInputException($"{where}.heldUpBy", $"is at most {MostText} letters")
             : s.PendingBytes is < 0 or > Core.Formats.InputBounds.Bytes ? throw new BadInputException($"{where}.pendingBytes", $"must be from 0 to {Core.Formats.InputBounds.Bytes}")
             : branch != 1 && fleet.DatabaseById[replica.Database].Branches.All(b => b.Id != branch) ? throw new BadInputException($"{where}.branch", $"database '{replica.Database}' has no branch {branch}")
-            : new LagSample(replica.Id, branch, Milliseconds(at), Milliseconds(s.ReceivedTo), Milliseconds(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false);
+            : new LagSample(replica.Id, branch, Milliseconds(at), Milliseconds(s.ReceivedTo), Milliseconds(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false, s.HeldUpBy, s.Unusable ?? false);
 
         static Instant Milliseconds(Instant t) => Instant.FromUnixTimeMilliseconds(t.ToUnixTimeMilliseconds());
     }
 
+    private const int MostText = 300;
     private static readonly Duration MostAhead = Duration.FromMinutes(1);
     private static readonly Duration MostBehind = Duration.FromHours(1);
     private static readonly Duration MostLag = Duration.FromDays(3650);
@@ -166,11 +171,13 @@ internal static class ReplicaEndpoints
         ReplicaState.Broken => 0,
         ReplicaState.CutOff => 1,
         ReplicaState.Behind => 2,
-        ReplicaState.InStep => 3,
-        _ => 4,
+        ReplicaState.Held => 3,
+        ReplicaState.Seeding => 4,
+        ReplicaState.InStep => 5,
+        _ => 6,
     };
 
-    private static Ok<ReplicaView> GetReplica(string id, FleetState state, IClock clock, string? at)
+    private static Ok<ReplicaView> GetReplica(string id, FleetState state, IClock clock, IGuest guest, string? at)
     {
         var now = clock.GetCurrentInstant();
         var asOf = Premise.Read(null, at, state.Fleet, now).At ?? now;
@@ -179,6 +186,7 @@ internal static class ReplicaEndpoints
             throw new BadInputException("id", $"there is no replica '{id}'", 404, "not-found");
         }
 
+        asOf = LookedAt(source, asOf, guest.Pace);
         var (fleet, d, replica) = (s.Fleet, s.Database, source.Replica);
         var figures = Watch.Of(s, source, asOf);
         var link = replica.LinkIn(fleet, out _);
@@ -210,8 +218,15 @@ internal static class ReplicaEndpoints
             Voters(s)));
     }
 
+    /// <summary>Between two looks what the last one showed stands: a replica is not cut off because nobody has looked for some seconds.</summary>
+    private static Instant LookedAt(ReplicaSource source, Instant asOf, double pace) =>
+        source.At(asOf) is { Covers: false } known && asOf - known.Until <= LagWatch.LooksAgainWithin(source.Replica) + Duration.FromSeconds(pace * TakenInWithinSeconds) ? known.Until : asOf;
+
+    /// <summary>How long of the machine a look is under way until it is known here: at a fast pace of a demo that is minutes.</summary>
+    private const double TakenInWithinSeconds = 1;
+
     /// <summary>The database and its replica, of one state of the fleet; null when it is being taken out of it.</summary>
-    private static (RecoverySubject Subject, ReplicaSource Source)? Find(FleetState state, string id)
+    public static (RecoverySubject Subject, ReplicaSource Source)? Find(FleetState state, string id)
     {
         if (!state.Fleet.Replicas.TryGetValue(new(id), out var replica) || !state.Has(replica.Database.Value))
         {
@@ -233,6 +248,8 @@ internal static class ReplicaEndpoints
             fleet.GroupOf(d.Id)?.Name,
             f.State,
             f.WhyBroken,
+            source.Note.HeldUpBy,
+            source.Note.HeldBy,
             replica.Mode,
             replica.DelaySeconds,
             (replica.Place as ReplicaPlace.OnHost)?.Host.Value,

@@ -33,6 +33,10 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IBackupDriver Backup { get; }
 
+    /// <summary>Seeds, mends and promotes replicas; only while <see cref="Here"/>. Null when the family cannot.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IReplicateDriver? Replicate => null;
+
     /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
     IDisposable Engage();
 }

@@ -40,13 +40,14 @@ internal static class RunEndpoints
         app.MapGet("/api/runs/{id:guid}", GetAsync).Needs(Roles.Look).WithName("Run");
         app.MapPost("/api/runs", AskAsync).Needs(Roles.Operate).WithName("AskForRun");
         app.MapPost("/api/runs/{id:guid}/decide", DecideAsync).Needs(Roles.Operate).WithName("DecideRun");
+        app.MapPost("/api/runs/{id:guid}/approve", ApproveAsync).Needs(Roles.Approve).WithName("ApproveRun");
         app.MapPost("/api/runs/{id:guid}/cancel", CancelAsync).Needs(Roles.Operate).WithName("CancelRun");
         app.MapPost("/api/runs/{id:guid}/remove", RemoveAsync).Needs(Roles.Operate).WithName("RemoveInstance");
     }
 
     /// <summary>Newest first, by key, so that the millionth page is as fast as the first.</summary>
     private static async Task<Ok<RunPage>> ListAsync(
-        ImbrekContext data, FleetState fleet, string? state, string? kind, string? plan, string? database, string? find, string? from, string? to, string? odd, bool? fold, string? before, int? take, CancellationToken cancel)
+        ImbrekContext data, FleetState fleet, string? state, string? kind, string? plan, string? database, string? find, string? from, string? to, string? odd, bool? fold, string? before, int? take, IEnumerable<IRunKind> all, CancellationToken cancel)
     {
         IQueryable<RunRow> rows = data.Runs.AsNoTracking();
         if (!string.IsNullOrEmpty(state))
@@ -58,7 +59,7 @@ internal static class RunEndpoints
         if (!string.IsNullOrEmpty(kind))
         {
             var kinds = kind.Split(',');
-            foreach (var unknown in kinds.Where(k => PlanFile.KindNamed(k) is null && k is not (Restore.RestoreKind.KindName or Rehearsal.RehearsalKind.KindName or RemovalKind.KindName)))
+            foreach (var unknown in kinds.Where(k => all.All(a => !a.Names.Contains(k))))
             {
                 throw new BadInputException("kind", $"'{unknown}' is no kind of run");
             }
@@ -207,8 +208,17 @@ internal static class RunEndpoints
     }
 
     /// <summary>Takes a decision about a step, once: of two people who decide at the same time one is told.</summary>
-    private static async Task<NoContent> DecideAsync(
-        Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static Task<NoContent> DecideAsync(
+        Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
+        TakeAsync(id, request, approves: false, data, store, worker, peers, clock, user, cancel);
+
+    /// <summary>Approves or refuses a step that needs it: never whoever asked for the run.</summary>
+    private static Task<NoContent> ApproveAsync(
+        Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
+        TakeAsync(id, request, approves: true, data, store, worker, peers, clock, user, cancel);
+
+    private static async Task<NoContent> TakeAsync(
+        Guid id, DecisionRequest request, bool approves, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var (row, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var now = clock.GetCurrentInstant();
@@ -219,6 +229,16 @@ internal static class RunEndpoints
         {
             var by = number is { } n && run.Plan.Steps.Any(s => s.Number == n) && run[n] is { DecidedBy: { } who, Choice: { } chosen } ? $" ({who} chose \"{chosen}\")" : row.CancelledBy is { } c ? $" ({c} cancelled it)" : "";
             throw new BadInputException("step", $"nobody is asked about this now: the run is {PlanFile.Name(row.StateIs)}{by}", 409, "not-now");
+        }
+
+        if (run.Plan[step].IsHold == approves)
+        {
+            throw new BadInputException("step", approves ? "needs no approval: it is decided" : "needs the approval of a second person", 409, "not-so");
+        }
+
+        if (approves && row.AskedBy == user.Identity!.Name)
+        {
+            throw new BadInputException("step", "is approved by a second person, not by who asked for the run", 409, "second-person");
         }
 
         var choices = run.Plan[step].IsHold ? run.Plan[step].Choices : [Step.Approve, Step.Refuse];

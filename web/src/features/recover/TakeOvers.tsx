@@ -43,7 +43,7 @@ export function TakeOvers({ ways, zone, rto }: { ways: Schemas['TakeOverView'][]
         </Box>
       ))}
       <Box sx={{ fontSize: 12, color: 'text.secondary', mt: 0.5 }}>
-        Taking over changes where the database lives; it is not begun from this page.
+        Taking over changes where the database lives; it is begun from the page of the replica.
       </Box>
     </Box>
   );

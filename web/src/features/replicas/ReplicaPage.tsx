@@ -11,6 +11,7 @@ import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { lossWord } from '../../shared/words';
 import { Worksheet } from '../../shared/Worksheet';
+import { Actions } from './Actions';
 import { LagChart } from './LagChart';
 import { modeWord, stateColour, StateMark, stateWord } from './words';
 
@@ -68,6 +69,16 @@ export default function ReplicaPage() {
               <b>It cannot go on:</b> {r.whyBroken}.
             </Box>
           )}
+          {r.heldByPerson && (
+            <Box sx={{ mt: 1, color: 'verdict.atRisk' }}>
+              <b>Held by {r.heldByPerson}.</b>
+            </Box>
+          )}
+          {r.heldUpBy && r.heldUpBy !== r.whyBroken && !r.heldByPerson && (
+            <Box sx={{ mt: 1, color: 'verdict.breached' }}>
+              <b>Held up:</b> {r.heldUpBy}.
+            </Box>
+          )}
           {r.frozenSince && !r.whyBroken && (
             <Box sx={{ mt: 1, color: 'verdict.breached' }}>
               <b>It has received nothing since {localTime(r.frozenSince, v.timeZone)}</b>
@@ -116,6 +127,7 @@ export default function ReplicaPage() {
             unknown="it does not within 30 days"
           />
         </Box>
+        <Actions view={v} />
         <Sites view={v} />
         <section aria-label="Lag over seven days">
           <h2 style={{ fontSize: 14, margin: '0 0 4px' }}>Lag, 7 days</h2>

@@ -89,6 +89,7 @@ export default function ReplicasPage() {
             ))}
         </ToggleButtonGroup>
         <Box sx={{ flex: 1 }} />
+        <Link to="/replicas/new">New replica</Link>
         <TextField
           placeholder="Filter"
           value={find}
@@ -116,12 +117,15 @@ export function arrange(rows: Row[]): Line[] {
     if (own) own.push(r);
     else together.set(key, [r]);
   }
-  return [...together].flatMap(([heading, own]): Line[] => [
-    ...(own.length > 1 || own[0]!.group !== null
-      ? [{ heading: own[0]!.group === null ? own[0]!.databaseName : heading, rows: own }]
-      : []),
-    ...own.map((row) => ({ row })),
-  ]);
+  // Where one by itself follows others it has a heading too, or it would seem to be one of them.
+  let headed = false;
+  return [...together].flatMap(([heading, own]): Line[] => {
+    headed ||= own.length > 1 || own[0]!.group !== null;
+    return [
+      ...(headed ? [{ heading: own[0]!.group === null ? own[0]!.databaseName : heading, rows: own }] : []),
+      ...own.map((row) => ({ row })),
+    ];
+  });
 }
 
 const ReplicaTable = memo(function ReplicaTable({
@@ -272,10 +276,16 @@ function Cells({
         <span>
           {r.site}, {r.host ?? `array ${r.array}`}
         </span>
-        <small>
-          {modeWord[r.mode]}
-          {r.delaySeconds > 0 && `, held back ${duration(r.delaySeconds)}`}
-        </small>
+        {r.heldUpBy ? (
+          <small className="over" title={r.heldUpBy}>
+            {r.heldUpBy}
+          </small>
+        ) : (
+          <small>
+            {modeWord[r.mode]}
+            {r.delaySeconds > 0 && `, held back ${duration(r.delaySeconds)}`}
+          </small>
+        )}
       </span>
       <span role="gridcell" data-from="md">
         <Wake of={r} at={at} most={most} width={wakeWidth} height={34} />

@@ -56,6 +56,7 @@ describe('the list of replicas', () => {
       '# Gates',
       'gates-north',
       'gates-hill',
+      '# Tickets',
       'tickets-hill',
       '# Group Counter',
       'pay',

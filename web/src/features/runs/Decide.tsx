@@ -43,7 +43,11 @@ export function Decide({
           ))}
         </Box>
       ) : (
-        'Who operates or administers decides.'
+        <>
+          {step.hold
+            ? 'Who operates or administers decides.'
+            : 'Who approves or administers decides; not who asked for it.'}
+        </>
       )}
     </Box>
   );

@@ -21,7 +21,7 @@ import { runKindWord, stateColour, stateWord } from './words';
 export default function RunPage() {
   const { id = '' } = useParams();
   const zone = useZone();
-  const may = useMay('operate');
+  const [may, mayApprove] = [useMay('operate'), useMay('approve')];
   const go = useNavigate();
   const queries = useQueryClient();
   const { search } = useLocation();
@@ -33,7 +33,10 @@ export default function RunPage() {
   const params = { params: { path: { id } } };
   const again = { onSettled: () => queries.invalidateQueries({ queryKey: ['run', id] }) };
   const decide = useMutation({
-    mutationFn: (d: { step: number; choice: string }) => got(api.POST('/api/runs/{id}/decide', { ...params, body: d })),
+    mutationFn: ({ approves, ...body }: { step: number; choice: string; approves: boolean }) =>
+      approves
+        ? got(api.POST('/api/runs/{id}/approve', { ...params, body }))
+        : got(api.POST('/api/runs/{id}/decide', { ...params, body })),
     ...again,
   });
   const cancel = useMutation({ mutationFn: () => got(api.POST('/api/runs/{id}/cancel', params)), ...again });
@@ -99,9 +102,9 @@ export default function RunPage() {
             key={s.number}
             step={s}
             checks={restore?.measured?.checks ?? null}
-            may={may}
+            may={s.hold ? may : mayApprove}
             pending={pending}
-            decide={(choice) => decide.mutate({ step: s.number, choice })}
+            decide={(choice) => decide.mutate({ step: s.number, choice, approves: !s.hold })}
           />
         ))}
         {error && <Failure error={error} />}

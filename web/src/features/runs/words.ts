@@ -7,6 +7,13 @@ export const runKindWord: Record<string, string> = {
   restore: 'Restore aside',
   rehearsal: 'Rehearsal',
   removal: 'Removal',
+  'set-up-replica': 'A new replica',
+  'hold-replica': 'Holding a replica',
+  'resume-replica': 'Resuming a replica',
+  'mend-replica': 'Mending a replica',
+  'look-at-replica': 'A look at a replica',
+  'take-over': 'Taking over',
+  'remove-replica': 'Ending a replica',
 };
 
 /** Where a run stands. */

@@ -14,7 +14,8 @@ import { useClock } from '../../app/live';
 import { useZone } from '../../app/places';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { Failure } from '../../shared/Failure';
-import { localTime } from '../../shared/format';
+import { bytes, localTime } from '../../shared/format';
+import { ReplicaFaults } from './ReplicaFaults';
 
 /** The simulated world: its pace, and what goes wrong in it. */
 export function WorldPanel() {
@@ -85,7 +86,7 @@ export function WorldPanel() {
           {act.error.message}
         </Alert>
       )}
-      <Box sx={{ display: 'grid', gridTemplateColumns: '1fr 1fr 1.3fr', gap: 3 }}>
+      <Box sx={{ display: 'grid', gridTemplateColumns: { xs: '1fr', md: '1fr 1.5fr 1.3fr' }, gap: 3 }}>
         <Box>
           <h3 style={{ margin: 0, fontSize: 13 }}>Stores</h3>
           {w?.stores.map((s) => (
@@ -133,8 +134,39 @@ export function WorldPanel() {
                 borderColor: 'divider',
               }}
             >
-              {l.one} – {l.other}
               <span>
+                {l.one} – {l.other}
+                <Box component="span" sx={{ color: 'text.secondary', display: 'block' }}>
+                  {`${bytes(l.slowBytesPerSecond ?? l.bytesPerSecond)}/s`}
+                  {l.slowBytesPerSecond !== null && `, of ${bytes(l.bytesPerSecond)}/s`}
+                </Box>
+              </span>
+              <span>
+                <Button
+                  size="small"
+                  onClick={() =>
+                    act.mutate(() =>
+                      api.POST('/api/world/link-slow', {
+                        body: {
+                          one: l.one,
+                          other: l.other,
+                          bytesPerSecond: l.slowBytesPerSecond === null ? l.bytesPerSecond / 1000 : null,
+                        },
+                      }),
+                    )
+                  }
+                >
+                  {l.slowBytesPerSecond === null ? 'slow it' : 'as before'}
+                </Button>
+                flaps
+                <Switch
+                  size="small"
+                  checked={l.flaps}
+                  onChange={(_, flaps) =>
+                    act.mutate(() => api.POST('/api/world/link-flaps', { body: { one: l.one, other: l.other, flaps } }))
+                  }
+                  slotProps={{ input: { 'aria-label': `${l.one} to ${l.other} comes and goes` } }}
+                />
                 down
                 <Switch
                   size="small"
@@ -210,6 +242,7 @@ export function WorldPanel() {
           </Button>
         </Box>
       </Box>
+      {w && <ReplicaFaults world={w} act={act.mutate} />}
       <Box component="h3" sx={{ fontSize: 13, mb: 0.5 }}>
         What happened lately
       </Box>

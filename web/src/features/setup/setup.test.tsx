@@ -78,7 +78,18 @@ describe('the simulated world', () => {
       { id: 'quay-s2', site: 'Quayside', full: false, offline: false },
       { id: 'vault-t1', site: 'Vault', full: true, offline: true },
     ],
-    links: [{ one: 'quay', other: 'hill', down: false }],
+    links: [
+      { one: 'quay', other: 'hill', down: false, flaps: false, bytesPerSecond: 250e6, slowBytesPerSecond: null },
+      { one: 'hill', other: 'north', down: false, flaps: true, bytesPerSecond: 110e6, slowBytesPerSecond: 110e3 },
+    ],
+    hosts: [
+      { id: 'quay-h1', site: 'quay', down: false, clockSeconds: 0 },
+      { id: 'hill-h1', site: 'hill', down: true, clockSeconds: 90 },
+    ],
+    replicas: [
+      { id: 'tickets-hill', applyStopped: false, read: true, signInExpired: false, unusable: null },
+      { id: 'customs-hill', applyStopped: true, read: false, signInExpired: false, unusable: 'its volume is full' },
+    ],
     hanging: ['tickets'],
     signInExpired: [],
     happenings: [],
@@ -111,6 +122,29 @@ describe('the simulated world', () => {
       expect(sent(asked)).toEqual([
         ['/api/world/pace', { pace: 900 }],
         ['/api/world/forward', { minutes: 1440 }],
+      ]),
+    );
+  });
+
+  it('slows links, takes hosts down, sets clocks, and has a replica go wrong', async () => {
+    const asked = open();
+    const panel = within(await screen.findByTestId('replica-faults'));
+    expect(screen.getByText('110 kB/s, of 110 MB/s')).toBeTruthy();
+    fireEvent.click(screen.getByRole('button', { name: 'as before' }));
+    fireEvent.click(screen.getByRole('switch', { name: 'quay to hill comes and goes' }));
+    fireEvent.click(panel.getByRole('switch', { name: 'quay-h1 is down' }));
+    fireEvent.click(panel.getByRole('button', { name: 'clock 90 s ahead' }));
+    expect(panel.getByRole<HTMLInputElement>('switch', { name: 'a reader holds it for an hour' }).checked).toBe(true);
+    fireEvent.click(panel.getByRole('switch', { name: 'applying stopped' }));
+    fireEvent.click(panel.getByRole('button', { name: 'Fill its log volume' }));
+    await waitFor(() =>
+      expect(sent(asked)).toEqual([
+        ['/api/world/link-slow', { one: 'hill', other: 'north', bytesPerSecond: null }],
+        ['/api/world/link-flaps', { one: 'quay', other: 'hill', flaps: true }],
+        ['/api/world/host-down', { host: 'quay-h1', down: true }],
+        ['/api/world/clock', { host: 'hill-h1', secondsAhead: 0 }],
+        ['/api/world/replica', { replica: 'tickets-hill', fault: 'applyStopped', on: true, seconds: null }],
+        ['/api/world/replica', { replica: 'tickets-hill', fault: 'logVolumeFull', on: true, seconds: null }],
       ]),
     );
   });

@@ -1,0 +1,84 @@
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
+using NodaTime;
+
+namespace Imbrek.Core.Drivers;
+
+/// <summary>
+/// How replicas are seeded, stopped, mended, proved, looked at and promoted on an engine. Every call carries the run and its fence and is idempotent: called
+/// again after a crash it completes what was begun or finds it done. A call takes the seconds the engine takes, and says what it measured.
+/// </summary>
+/// <remarks>Every member throws <see cref="DriverException"/> with <see cref="DriverProblem.Stale"/> when the fence is an old one.</remarks>
+public interface IReplicateDriver
+{
+    /// <summary>Tries what a replica needs, from both sides: signing in, the link, the port, the share, room, rights.</summary>
+    Task<IReadOnlyList<CheckResult>> TryAsync(RunCall call, Replica replica, CancellationToken cancel);
+
+    /// <summary>Seeds a replica with a copy of its database; it goes on from there by itself.</summary>
+    /// <exception cref="DriverException">It is out of reach, or has no room.</exception>
+    Task<Moved> CopyAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
+
+    /// <summary>Makes an instance that was restored and not opened the replica; it goes on from there by itself.</summary>
+    /// <exception cref="DriverException">What it holds does not lead to what its source still keeps.</exception>
+    Task<Moved> JoinAsync(RunCall call, Id<Replica> replica, InstanceSpec restored, CancellationToken cancel);
+
+    /// <summary>Applies log backups to a replica that could not go on, or none where its source still keeps what it needs; it goes on from there by itself.</summary>
+    /// <exception cref="DriverException">A copy cannot be read, or does not follow.</exception>
+    Task<Moved> MendAsync(RunCall call, Id<Replica> replica, IReadOnlyList<SetCopy> logs, CancellationToken cancel);
+
+    /// <summary>How far a replica is.</summary>
+    Task<ReplicaLook> LookAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
+
+    /// <summary>Proves that what is written at the primary arrives: a marker written there and read here, digests compared at one position, a write here refused.</summary>
+    Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
+
+    /// <summary>Has it receive nothing more until it is resumed.</summary>
+    Task<Moved> HoldAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
+
+    /// <summary>Has it go on.</summary>
+    Task<Moved> ResumeAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
+
+    /// <summary>Opens a copy of what a replica holds elsewhere, for those who look at it; the replica goes on receiving.</summary>
+    /// <param name="call">Who calls.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="instance">The instance that is made of it.</param>
+    /// <param name="at">An instant it can be taken back to; null for the newest.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    Task<Moved> OpenCopyAsync(RunCall call, Id<Replica> replica, InstanceSpec instance, Instant? at, CancellationToken cancel);
+
+    /// <summary>Keeps the old side out, so that there are never two that take writes.</summary>
+    /// <returns>What was done, in words.</returns>
+    Task<string> FenceAsync(RunCall call, Id<Database> database, CancellationToken cancel);
+
+    /// <summary>Lets the old side in again, because nobody took over after all.</summary>
+    Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel);
+
+    /// <summary>Has a replica take over: it applies what it received, becomes the primary, and a new branch begins. There is no way back.</summary>
+    /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
+    Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel);
+}
+
+/// <summary>How far a replica is, as both sides say.</summary>
+/// <param name="At">When it was looked at.</param>
+/// <param name="ReceivedTo">It has received all that was committed up to this instant.</param>
+/// <param name="AppliedTo">It has applied all that was committed up to this instant.</param>
+/// <param name="PendingBytes">Log received and not applied.</param>
+/// <param name="Position">The position received; null when not known.</param>
+/// <param name="HeldUpBy">What keeps it from going on, in words; null when nothing does.</param>
+/// <param name="Unusable">Whether it cannot go on until it is mended.</param>
+public sealed record ReplicaLook(Instant At, Instant ReceivedTo, Instant AppliedTo, long PendingBytes, long? Position, string? HeldUpBy, bool Unusable);
+
+/// <summary>What taking over came to.</summary>
+/// <param name="Seconds">Seconds it took.</param>
+/// <param name="Branch">The branch that began, with where it left its parent.</param>
+/// <param name="Host">Where the database runs now.</param>
+/// <param name="LostSeconds">From the last change it holds to the last the old primary committed, as far as that is known.</param>
+/// <param name="LostTransactions">How many commits of the old primary it does not hold; null when not known.</param>
+/// <param name="Left">Other replicas that do not follow the new primary, with why not.</param>
+public sealed record Promotion(double Seconds, Branch Branch, Id<Host> Host, double LostSeconds, long? LostTransactions, IReadOnlyList<Promotion.LeftBehind> Left)
+{
+    /// <summary>A replica that does not follow.</summary>
+    /// <param name="Replica">The replica.</param>
+    /// <param name="Why">Why not.</param>
+    public sealed record LeftBehind(Id<Replica> Replica, string Why);
+}

@@ -1,0 +1,66 @@
+using System.Text.Json.Nodes;
+using Imbrek.Core.Runs;
+using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Replicas;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.RemoveReplica;
+
+/// <summary>Ends a replica: its source keeps no log for it any more, and what it was worth until then stays known. Those it fed are fed by its source.</summary>
+internal sealed class RemoveReplicaKind(Drivers drivers, FleetState fleet, ReplicaBook book, FleetChanges changes, IClock clock) : ReplicaKind(drivers, fleet, book, clock)
+{
+    public const string KindName = "remove-replica";
+
+    public override IReadOnlyList<string> Names { get; } = [KindName];
+
+    /// <summary>Its steps.</summary>
+    public static Run Plan(string replica)
+    {
+        var steps = new List<Step>();
+        steps.Add(Next(steps, "hold", "It receives nothing more", replica, 2, undo: Undo.Own));
+        steps.Add(Next(steps, "remove", "It ends; its source keeps no log for it any more", replica, 1) with { NoWayBack = true });
+        return Run.Of(new RunPlan(steps));
+    }
+
+    public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var id = ReplicaOf(run);
+        if (step.Kind == "hold")
+        {
+            return Fleet.Fleet.Replicas.ContainsKey(id) ? Of(await Driver(run).HoldAsync(run.Call, id, cancel)) : new StepResult();
+        }
+
+        if (Fleet.Fleet.Replicas.TryGetValue(id, out var replica) && !(replica.Until <= Clock.GetCurrentInstant()))
+        {
+            await changes.KeepAsync([.. Refed(changes, Fleet.Fleet, id, replica.From?.Value), Ended(changes, id.Value, Clock.GetCurrentInstant())], "a replica is removed", run.Row.AskedBy!, cancel);
+        }
+
+        await Book.ForgetAsync(id, cancel);
+        return new StepResult();
+    }
+
+    public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => Driver(run).ResumeAsync(run.Call, ReplicaOf(run), cancel);
+
+    protected override string Done(RunContext run) => $"{ReplicaOf(run)} is no longer a replica";
+
+    /// <summary>A replica that counts no more from an instant on; what it was before then stays known.</summary>
+    public static FleetParts.Change Ended(FleetChanges changes, string replica, Instant at)
+    {
+        var part = changes.Find("replicas", replica)!;
+        part["until"] = Core.Formats.Instants.Write(at);
+        part["from"] = null;
+        return FleetParts.Put("replicas", replica, part);
+    }
+
+    /// <summary>Those fed by a replica are fed by another from now on.</summary>
+    public static IEnumerable<FleetParts.Change> Refed(FleetChanges changes, Core.Fleet.FleetModel fleet, Core.Fleet.Id<Core.Replication.Replica> by, string? now)
+    {
+        foreach (var fed in fleet.ReplicaList.Where(r => r.From == by))
+        {
+            var part = changes.Find("replicas", fed.Id.Value)!;
+            part["from"] = now is null ? null : JsonValue.Create(now);
+            yield return FleetParts.Put("replicas", fed.Id.Value, part);
+        }
+    }
+}

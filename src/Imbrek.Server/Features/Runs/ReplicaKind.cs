@@ -1,0 +1,181 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
+using Imbrek.Core.Runs;
+using Imbrek.Server.Features.Replicas;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs;
+
+/// <summary>What kinds of run about replicas have in common: the steps from a seed to a proof, and what is kept of them.</summary>
+internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBook book, IClock clock) : IRunKind
+{
+    /// <summary>It is in step when it lacks no more than this, or no more than by design.</summary>
+    private const double InStepSeconds = 2;
+
+    private const double LookAgainSeconds = 5;
+
+    /// <summary>What was asked of a replica.</summary>
+    /// <param name="Replica">Which.</param>
+    internal record About(string Replica);
+
+    /// <inheritdoc/>
+    public abstract IReadOnlyList<string> Names { get; }
+
+    protected FleetState Fleet => fleet;
+
+    protected ReplicaBook Book => book;
+
+    protected IClock Clock => clock;
+
+    protected Drivers Drivers => drivers;
+
+    /// <inheritdoc/>
+    public abstract Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel);
+
+    /// <inheritdoc/>
+    public virtual Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
+        step.Kind == "provision" ? drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, SeedOf(run, step.Subject!), cancel) : Task.CompletedTask;
+
+    /// <inheritdoc/>
+    public Tally TallyOf(RunContext run) => new(0, RestoreAside.MeasuredBy(run.Run).Sum(m => m.Measured.Bytes), null);
+
+    /// <inheritdoc/>
+    public virtual Conclusion Conclude(RunContext run, Ending end, Instant now)
+    {
+        var said = end.Failed is { } failed ? run.Run[failed].Note
+            : end.State == RunState.Cancelled ? $"cancelled by {run.Run.CancelledBy}"
+            : Done(run);
+        var left = end.LeftBehind.Count == 0 ? "" : $"; could not be taken back: {string.Join(", ", end.LeftBehind.Select(n => run.Run.Plan[n].Title))}";
+        return new Conclusion(end.State, (said ?? "") + left, LedgerBody: Body(run, end.State, (said ?? "") + left, null));
+    }
+
+    /// <summary>What to say when it went well.</summary>
+    protected virtual string Done(RunContext run) => run.Run.Plan.Steps.Select(s => run.Run[s.Number].Note).LastOrDefault(n => n is not null) ?? "";
+
+    /// <summary>The body of its entry in the ledger.</summary>
+    protected static string Body(RunContext run, RunState state, string note, object? result) => RunJson.Write(new
+    {
+        run = run.Row.Id,
+        outcome = PlanFile.Name(state),
+        why = note,
+        begunBy = run.Row.AskedBy,
+        replica = run.Question<About>().Replica,
+        decidedBy = run.Run.Plan.Steps.Select(s => run.Run[s.Number].DecidedBy).LastOrDefault(d => d is not null),
+        measured = RestoreAside.MeasuredBy(run.Run).Select(m => new { step = m.Step.Kind, seconds = m.Measured.Seconds, bytes = m.Measured.Bytes, reached = m.Measured.Reached, position = m.Measured.Position }),
+        checks = RestoreAside.MeasuredBy(run.Run).SelectMany(m => m.Measured.Checks ?? []).Select(c => new { name = c.Name, passed = c.Passed, detail = c.Detail }),
+        result,
+    });
+
+    protected static Id<Replica> ReplicaOf(RunContext run) => new(run.Question<About>().Replica);
+
+    protected IReplicateDriver Driver(RunContext run) => drivers.Named(run.Row.Driver!).Replicate
+        ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {run.Row.Driver} do not act on replicas");
+
+    /// <summary>The replica as the fleet has it.</summary>
+    protected Replica Known(Id<Replica> id) =>
+        fleet.Fleet.Replicas.TryGetValue(id, out var r) ? r : throw new DriverException(DriverProblem.Refused, $"replica {id} is no longer in the fleet");
+
+    /// <summary>A step result of what a driver measured.</summary>
+    protected static StepResult Of(Moved m, string? note = null) =>
+        new(note, RestoreAside.Write(new RestoreAside.Measured(m.Seconds, m.Bytes, m.Reached is { } r ? Instants.Write(r) : null, m.Position)));
+
+    /// <summary>A step result of checks: it has failed when one did not pass.</summary>
+    protected static StepResult Of(IReadOnlyList<CheckResult> checks, double seconds = 0)
+    {
+        string[] bad = [.. checks.Where(c => !c.Passed).Select(c => $"{c.Name}: {c.Detail}")];
+        return new StepResult(bad.Length == 0 ? $"{checks.Count} checks passed" : string.Join("; ", bad), RestoreAside.Write(new RestoreAside.Measured(seconds, 0, Checks: checks)), Failed: bad.Length > 0);
+    }
+
+    /// <summary>A step that a driver does, tried again where it cannot be reached.</summary>
+    protected static Step Next(List<Step> steps, string kind, string title, string subject, double? seconds = null, string? from = null, Undo undo = Undo.Covered, double limit = 3600) => new()
+    {
+        Number = steps.Count + 1,
+        Kind = kind,
+        Title = title,
+        Subject = subject,
+        After = steps.Count == 0 ? [] : [steps[^1].Number],
+        ExpectedSeconds = seconds,
+        ExpectedFrom = seconds is null ? null : from ?? "profile",
+        Attempts = 5,
+        BackOffSeconds = 2,
+        TimeLimitSeconds = Math.Max(limit, 20 * (seconds ?? 0)),
+        Undo = undo,
+    };
+
+    /// <summary>From a seed to a proof: it catches up, is proved from both sides, and is seen by its watcher.</summary>
+    protected static void AddProof(List<Step> steps, Replica replica, double? catchUpSeconds)
+    {
+        steps.Add(Next(steps, "catch-up", "Catch up with what was written meanwhile", replica.Id.Value, catchUpSeconds, "log by hour", Undo.Nothing, 7 * 86_400));
+        steps.Add(Next(steps, "prove", "Prove it: a marker written there is read here, both hold the same, a write here is refused", replica.Id.Value, 60 + replica.DelaySeconds, "profile", Undo.Nothing, 8 * 3600));
+        steps.Add(Next(steps, "watch", "Seen by its watcher, in step", replica.Id.Value, 2 * replica.WatchSeconds, "fleet", Undo.Nothing));
+    }
+
+    /// <summary>Adds the steps that restore a path and leave it unopened, and join it.</summary>
+    protected static void AddPath(List<Step> steps, Core.Fleet.Database d, RestorePath path, Id<Replica> replica)
+    {
+        var first = steps[^1].Number;
+        foreach (var step in RestoreAside.Steps(d, path, SeedName(replica), held: false).TakeWhile(s => s.Kind != "open"))
+        {
+            steps.Add(step with { Number = first + step.Number, After = [first + step.Number - 1] });
+        }
+
+        steps.Add(Next(steps, "join", "Join it: it receives from here on", replica.Value, 2));
+    }
+
+    /// <summary>The instance that a replica is seeded from: restored beside it, not opened, and joined.</summary>
+    private static InstanceSpec SeedOf(RunContext run, string host) => new(SeedName(ReplicaOf(run)), new(run.Row.Database), new(host), run.Row.Id);
+
+    private static string SeedName(Id<Replica> replica) => $"seed-{replica}";
+
+    /// <summary>Carries out what all of them may have; null when the step is another.</summary>
+    protected async Task<StepResult?> DoSharedAsync(RunContext run, Step step, string host, Action<double> progress, CancellationToken cancel)
+    {
+        var (driver, id) = (Driver(run), ReplicaOf(run));
+        var spec = SeedOf(run, host);
+        switch (step.Kind)
+        {
+            case "provision" or "restore" or "logs":
+                return new StepResult(null, RestoreAside.Write(await RestoreAside.DoAsync(step, drivers.Named(run.Row.Driver!).Restore, run.Call, spec, clock.GetCurrentInstant(), null, progress, cancel)));
+            case "copy":
+                return Of(await driver.CopyAsync(run.Call, id, cancel));
+            case "join":
+                return Of(await driver.JoinAsync(run.Call, id, spec, cancel));
+            case "catch-up":
+                var look = await driver.LookAsync(run.Call, id, cancel);
+                if (look.Unusable)
+                {
+                    return new StepResult(look.HeldUpBy, Failed: true);
+                }
+
+                var lacks = (look.At - look.ReceivedTo).TotalSeconds;
+                if (lacks > Math.Max(InStepSeconds, (ByDesign.LossSeconds(fleet.Fleet, Known(id)) ?? 0) + InStepSeconds))
+                {
+                    return new StepResult($"{PlainDuration.Of(lacks)} behind{(look.HeldUpBy is { } by ? $": {by}" : "")}", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
+                }
+
+                return new StepResult($"in step: {PlainDuration.Of(lacks)} behind", RestoreAside.Write(new RestoreAside.Measured(
+                    run.Run[step.Number].StartedAt is { } began ? (look.At - began).TotalSeconds : 0, 0, Instants.Write(look.ReceivedTo), look.Position)));
+            case "prove":
+                var started = clock.GetCurrentInstant();
+                var checks = await driver.ProveAsync(run.Call, id, cancel);
+                return Of(checks, (clock.GetCurrentInstant() - started).TotalSeconds);
+            case "watch":
+                await book.MendedAsync(id, cancel);
+                var now = clock.GetCurrentInstant();
+                var source = fleet[run.Row.Database].Subject.Replicas.FirstOrDefault(r => r.Replica.Id == id);
+                if (source?.At(now) is not { } known || known.Until < run.Run[step.Number].StartedAt)
+                {
+                    return new StepResult("not seen yet", LookAgainAfter: Duration.FromSeconds(Math.Max(1, Known(id).WatchSeconds)));
+                }
+
+                await book.SeedAsync(id, null, cancel);
+                return new StepResult($"seen {PlainDuration.Of((now - known.Until).TotalSeconds)} ago, {PlainDuration.Of((now - known.ReceivedTo).TotalSeconds)} behind");
+            default:
+                return null;
+        }
+    }
+}

@@ -1,0 +1,106 @@
+using System.Text.Json.Nodes;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
+using Imbrek.Core.Runs;
+using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Replicas;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.SetUpReplica;
+
+/// <summary>Brings a replica into being: what it needs is tried, it is named in the fleet, seeded the faster way, catches up, is proved, and is watched.</summary>
+internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, ReplicaBook book, FleetChanges changes, IClock clock) : ReplicaKind(drivers, fleet, book, clock)
+{
+    public const string KindName = "set-up-replica";
+
+    /// <summary>What was asked.</summary>
+    /// <param name="Replica">Its identifier.</param>
+    /// <param name="Part">It as it stands in the fleet file.</param>
+    /// <param name="Group">The group its database joins; null to leave that as it is.</param>
+    /// <param name="Host">The host it is seeded on.</param>
+    public sealed record Question(string Replica, string Part, string? Group, string Host) : About(Replica);
+
+    public override IReadOnlyList<string> Names { get; } = [KindName];
+
+    /// <summary>The steps, the faster way to seed among them.</summary>
+    public static (Question Asked, Run Run) Plan(RecoverySubject subject, Replica replica, JsonObject part, string? group, Seeding.Way way)
+    {
+        var steps = new List<Step>();
+        steps.Add(Next(steps, "try", "Try what it needs: sign-in, link, port, share, room, clocks, backups of its source", replica.Id.Value, 3, undo: Undo.Nothing) with { Attempts = 2 });
+        steps.Add(Next(steps, "name", "Name it in the fleet; it counts for nothing yet", replica.Id.Value, 1, undo: Undo.Own));
+        if (way.Path is { } path)
+        {
+            AddPath(steps, subject.Database, path, replica.Id);
+        }
+        else
+        {
+            steps.Add(Next(steps, "copy", $"Copy {subject.Database.Name} over{(replica.LinkIn(subject.Fleet, out var apart) is { } l && apart ? $" the link of {l.BytesPerSecond / 1e6:0.#} MB/s; its host reads as much meanwhile" : "")}", replica.Id.Value, way.Seconds));
+        }
+
+        AddProof(steps, replica, Math.Max(1, way.Seconds - steps.Sum(s => s.ExpectedSeconds ?? 0)));
+        return (new Question(replica.Id.Value, part.ToJsonString(), group, replica.Place.Hosts[0].Value), Run.Of(new RunPlan(steps)));
+    }
+
+    public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var asked = run.Question<Question>();
+        switch (step.Kind)
+        {
+            case "try":
+                var read = ReplicaParts.Read(Fleet.Fleet, asked.Replica, JsonNode.Parse(asked.Part)!.AsObject());
+                return Of([.. await Driver(run).TryAsync(run.Call, read, cancel), BackupsOfSource(run)]);
+            case "name":
+                if (!Fleet.Fleet.Replicas.ContainsKey(new(asked.Replica)))
+                {
+                    // What is known of one that had its name before is not known of it.
+                    await Book.ForgetAsync(new(asked.Replica), cancel);
+                    await changes.KeepAsync([FleetParts.Put("replicas", asked.Replica, JsonNode.Parse(asked.Part)!.AsObject()), .. InGroup(asked, run.Row.Database)], "a replica is set up", run.Row.AskedBy!, cancel);
+                }
+
+                await Book.SeedAsync(new(asked.Replica), run.Row.Id, cancel);
+                return new StepResult();
+            default:
+                return await DoSharedAsync(run, step, asked.Host, progress, cancel) ?? throw new InvalidOperationException(step.Kind);
+        }
+    }
+
+    public override async Task UndoAsync(RunContext run, Step step, CancellationToken cancel)
+    {
+        if (step.Kind != "name")
+        {
+            await base.UndoAsync(run, step, cancel);
+            return;
+        }
+
+        var id = ReplicaOf(run);
+        await Book.ForgetSeenAsync(id, cancel);
+        if (Fleet.Fleet.Replicas.ContainsKey(id))
+        {
+            await changes.KeepAsync([FleetParts.Removed("replicas", id.Value)], "it could not be set up", run.Row.AskedBy!, cancel);
+        }
+    }
+
+    protected override string Done(RunContext run) => $"{run.Question<Question>().Replica} is in step and proved";
+
+    /// <summary>Its source has backups, and one exists: what replaces a lost primary must be protected itself.</summary>
+    private CheckResult BackupsOfSource(RunContext run)
+    {
+        var subject = Fleet[run.Row.Database].Subject;
+        var newest = subject.Catalogue.Sets.Where(s => s.Kind != SetKind.Log && s.Copies.Any(c => c.RemovedAt is null && c.State != CopyState.Damaged)).MaxBy(s => s.CoversTo);
+        var planned = subject.Fleet.PlansOf(subject.Database).Count > 0;
+        return new("backups of its source", newest is not null && planned, newest is null ? "there is no backup of its source" : planned ? $"the newest whole one is of {Instants.Write(newest.CoversTo)}" : "no plan covers its source");
+    }
+
+    private IEnumerable<FleetParts.Change> InGroup(Question asked, string database)
+    {
+        if (asked.Group is { } group && changes.Find("groups", group) is { } part && part["databases"] is JsonArray members && members.All(m => m?.ToString() != database))
+        {
+            members.Add(database);
+            yield return FleetParts.Put("groups", group, part);
+        }
+    }
+}

@@ -1,0 +1,153 @@
+using System.Text.Json;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>What is done with replicas, on the real process and in its world: each action is a run, and what it measured is there.</summary>
+[Collection("demo")]
+public class ReplicaRunTests(DemoServer demo)
+{
+    private static async Task<string> BeginAsync(Session session, string path, object body)
+    {
+        var (status, answer) = await session.PostAsync(path, body);
+        return status == 201 ? answer.GetProperty("id").GetString()! : throw new InvalidOperationException($"{path}: {status} {answer}");
+    }
+
+    private static async Task<JsonElement> RowAsync(Session session, string replica) => (await session.GetAsync($"/api/replicas/{replica}")).GetProperty("row");
+
+    private static async Task<string> StateAsync(Session session, string replica) => (await RowAsync(session, replica)).GetProperty("state").GetString()!;
+
+    private static string Text(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture);
+
+    private static Task StateIsAsync(Session session, string replica, string state) =>
+        Eventually.Async(async () => await StateAsync(session, replica) == state, 60, () => $"{replica} is not {state}");
+
+    private static string? NoteOf(JsonElement run) => run.GetProperty("run").GetProperty("note").GetString();
+
+    private static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == kind);
+
+    [Fact]
+    public async Task One_that_is_held_receives_nothing_until_it_is_resumed_and_all_of_a_group_are_held_together()
+    {
+        using var admin = await demo.AdminAsync();
+        await StateIsAsync(admin, "crew-roster-volume", "inStep");
+        await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-roster-volume/hold", new { group = true }), "done");
+        await StateIsAsync(admin, "crew-certificates-volume", "held");
+        Assert.Equal("admin", (await RowAsync(admin, "crew-roster-volume")).GetProperty("heldByPerson").GetString());
+        await Eventually.Async(async () => (await RowAsync(admin, "crew-roster-volume")).GetProperty("receivedLagSeconds").GetDouble() > 300, 60, () => "it still receives");
+        var run = await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-roster-volume/resume", new { group = true }), "done");
+        Assert.Equal(2, run.GetProperty("steps").GetArrayLength());
+        await StateIsAsync(admin, "crew-roster-volume", "inStep");
+    }
+
+    [Fact]
+    public async Task One_with_a_full_volume_is_mended_by_what_its_source_keeps_and_counts_again()
+    {
+        using var admin = await demo.AdminAsync();
+        await StateIsAsync(admin, "customs-hill", "broken");
+        var worth = (await admin.GetAsync("/api/replicas/customs-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
+        Assert.Contains("volume for log", worth.GetProperty("whyNot").GetString(), StringComparison.Ordinal);
+
+        // Another who wants the same at the same time is told.
+        var begun = await BeginAsync(admin, "/api/replicas/customs-hill/mend", new { by = "log" });
+        Assert.Equal(409, (await admin.PostAsync("/api/replicas/customs-hill/mend", new { by = "anew" })).Status);
+        var run = await admin.RunIsAsync(begun, "done");
+        Assert.Equal("customs-hill is back, by log", NoteOf(run));
+        Assert.StartsWith("3 checks passed", Step(run, "prove").GetProperty("note").GetString(), StringComparison.Ordinal);
+        await StateIsAsync(admin, "customs-hill", "inStep");
+        worth = (await admin.GetAsync("/api/replicas/customs-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
+        Assert.InRange(worth.GetProperty("lostSeconds").GetDouble(), 0, 60);
+    }
+
+    [Fact]
+    public async Task A_new_one_is_tried_seeded_proved_and_watched_looked_at_held_to_its_fleet_and_ended()
+    {
+        using var admin = await demo.AdminAsync();
+        object Asked(string id, string host) => new { replica = new { id, database = "berth-plan", host, mode = "async", promoteSeconds = 40, keepLogSeconds = 86_400 }, group = (string?)null };
+        Assert.Equal((400, "host"), Session.Fault(await admin.PostAsync("/api/replicas/worksheet", Asked("berth-hill", "nowhere"))));
+        var sheet = (await admin.PostAsync("/api/replicas/worksheet", Asked("berth-hill", "hill-h1"))).Body;
+        Assert.InRange(sheet.GetProperty("byDesignSeconds").GetDouble(), 0.0005, 0.002);
+        Assert.Equal(24, sheet.GetProperty("logByHour").GetArrayLength());
+        var host = sheet.GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
+        Assert.True(host.GetProperty("thenExposureSeconds").GetDouble() < host.GetProperty("exposureSeconds").GetDouble());
+        var exposed = host.GetProperty("exposureSeconds").GetDouble();
+        Assert.True(exposed > 1);
+
+        var run = await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas", Asked("berth-hill", "hill-h1")), "done");
+        Assert.Equal("berth-hill is in step and proved", NoteOf(run));
+        Assert.Contains("checks passed", Step(run, "try").GetProperty("note").GetString(), StringComparison.Ordinal);
+        await StateIsAsync(admin, "berth-hill", "inStep");
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/replicas", Asked("berth-hill", "hill-h1"))));
+
+        // Looked at elsewhere, it goes on receiving; it is closed when its time is over.
+        var now = (await admin.GetAsync("/api/clock")).GetProperty("now").GetDateTimeOffset();
+        Assert.Equal((400, "until"), Session.Fault(await admin.PostAsync("/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddDays(-1)) })));
+        var look = await BeginAsync(admin, "/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddMinutes(40)), query = "count rows" });
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{look}"), "check").GetProperty("state").GetString() == "done", 60, () => "it is not open");
+        Assert.Equal("inStep", await StateAsync(admin, "berth-hill"));
+        Assert.EndsWith("was looked at and closed", NoteOf(await admin.RunIsAsync(look, "done")), StringComparison.Ordinal);
+
+        var before = await admin.GetAsync("/api/replicas/berth-hill/before");
+        Assert.True(before.GetProperty("without").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host").GetProperty("thenExposureSeconds").GetDouble() > 1);
+        await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/berth-hill/remove", new { }), "done");
+        await StateIsAsync(admin, "berth-hill", "ended");
+    }
+
+    [Fact]
+    public async Task One_that_cannot_be_set_up_leaves_nothing_behind()
+    {
+        using var admin = await demo.AdminAsync();
+        await admin.PostAsync("/api/world/host-down", new { host = "hill-h2", down = true });
+        try
+        {
+            var run = await admin.RunIsAsync(
+                await BeginAsync(admin, "/api/replicas", new { replica = new { id = "dock-hill", database = "dry-dock", host = "hill-h2", mode = "async", keepLogSeconds = 86_400 }, group = (string?)null }), "failed");
+            Assert.Contains("host hill-h2 does not answer", NoteOf(run), StringComparison.Ordinal);
+            Assert.Equal(404, (await admin.Http.GetAsync("/api/replicas/dock-hill")).StatusCode is var s ? (int)s : 0);
+        }
+        finally
+        {
+            await admin.PostAsync("/api/world/host-down", new { host = "hill-h2", down = false });
+        }
+    }
+
+    [Fact]
+    public async Task Taking_over_with_loss_is_approved_by_a_second_person_begins_a_branch_and_takes_its_first_base()
+    {
+        using var admin = await demo.AdminAsync();
+        using var second = await Session.SignInAsync(demo.Server.Url, "approve");
+        await StateIsAsync(admin, "ticket-payments-hill", "inStep");
+        var before = (await admin.GetAsync("/api/replicas/ticket-payments-hill/before")).GetProperty("takeOver");
+        Assert.True(before.GetProperty("needsApproval").GetBoolean());
+        Assert.Equal("full into quay-s2", before.GetProperty("firstBase").GetString());
+        await admin.PostAsync("/api/world/host-down", new { host = "quay-h1", down = true });
+        try
+        {
+            var begun = await BeginAsync(admin, "/api/replicas/ticket-payments-hill/take-over", new { host = (string?)null });
+            var step = 0;
+            await Eventually.Async(
+                async () => Step(await admin.GetAsync($"/api/runs/{begun}"), "fence") is var p && (step = p.GetProperty("number").GetInt32()) > 0 && p.GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+            Assert.Equal((409, "step"), Session.Fault(await admin.PostAsync($"/api/runs/{begun}/decide", new { step, choice = "approve" })));
+            Assert.Equal((409, "step"), Session.Fault(await admin.PostAsync($"/api/runs/{begun}/approve", new { step, choice = "approve" })));
+            Assert.Equal(204, (await second.PostAsync($"/api/runs/{begun}/approve", new { step, choice = "approve" })).Status);
+            var run = await admin.RunIsAsync(begun, "done");
+            Assert.Contains("has taken over on hill-h1; branch 2 is the live one", NoteOf(run), StringComparison.Ordinal);
+            Assert.Contains("branch 2 begins at position", Step(run, "promote").GetProperty("note").GetString(), StringComparison.Ordinal);
+        }
+        finally
+        {
+            await admin.PostAsync("/api/world/host-down", new { host = "quay-h1", down = false });
+        }
+
+        var page = await admin.GetAsync("/api/databases/ticket-payments");
+        Assert.Contains("hill-h1", page.ToString(), StringComparison.Ordinal);
+        await StateIsAsync(admin, "ticket-payments-hill", "ended");
+
+        // Log goes on on the new branch: what is written from now on can be had back.
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/databases/ticket-payments/sets?take=5")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), 120, () => "no log is taken of the new branch");
+        var ledger = await admin.GetTextAsync("/api/ledger/export");
+        Assert.Contains("take-over", ledger, StringComparison.Ordinal);
+        Assert.Equal("host", (await admin.GetAsync("/api/databases/ticket-payments")).GetProperty("proofs")[0].GetProperty("loss").GetString());
+    }
+}

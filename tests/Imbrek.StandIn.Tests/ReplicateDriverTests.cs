@@ -1,0 +1,184 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
+using Imbrek.StandIn.Scenario;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.StandIn.Tests;
+
+/// <summary>Replicas of the world as others act on them: seeded, mended, proved, looked at, promoted; each call finds done what was done, whoever asks again.</summary>
+public sealed class ReplicateDriverTests : IDisposable
+{
+    private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 14, 0);
+    private static readonly Id<Database> Customs = new("cargo-customs");
+    private static readonly Id<Site> Quay = new("quayside"), Hill = new("hillhouse");
+    private static readonly Replica One = new() { Id = new("r"), Database = Customs, Place = new ReplicaPlace.OnHost(new("hill-h1")), Mode = ReplicaMode.Async, PromoteSeconds = 30, KeepLogSeconds = 86_400 };
+    private readonly string folder = Directory.CreateTempSubdirectory("imbrek-replicate").FullName;
+    private readonly List<World> open = [];
+    private WorldScript script = null!;
+
+    public void Dispose()
+    {
+        open.ForEach(w => w.Dispose());
+        Directory.Delete(folder, recursive: true);
+    }
+
+    private World Live(params Replica[] replicas)
+    {
+        var whole = TarnholtFerries.Create(Now);
+        script = whole with
+        {
+            Fleet = whole.Fleet.With(replicas: replicas, groups: []).WithPlans([]),
+            Databases = [.. whole.Databases.Where(d => d.Id == Customs).Select(d => d with { RehearsedDaysAgo = [], TransactionsPerMinute = 20 })],
+            Troubles = [],
+            Incidents = [],
+            Begins = Now - Duration.FromHours(2),
+        };
+        using (var history = new World(folder, script))
+        {
+            history.Advance(Now);
+            history.KeepForOthers(1);
+        }
+
+        return Again();
+    }
+
+    private World Again()
+    {
+        open.ForEach(w => w.Dispose());
+        open.Clear();
+        open.Add(World.Open(folder, _ => script));
+        return open[0];
+    }
+
+    private static async Task<T> AnsweredAsync<T>(World world, Task<T> call)
+    {
+        // Time stands still while the driver is at its own work.
+        using var engaged = world.Engage();
+        for (var i = 0; i < 20_000 && !call.IsCompleted; i++)
+        {
+            world.Advance(Instant.Min(world.NextEvent ?? world.Now, world.Now + Duration.FromSeconds(5)));
+            world.KeepAndAnswer();
+            await Task.WhenAny(call, world.WhenNobodyThinksAsync(TimeSpan.FromSeconds(5)));
+        }
+
+        return await call.WaitAsync(TimeSpan.FromSeconds(5));
+    }
+
+    private static void Pass(World world, double seconds)
+    {
+        world.Advance(world.Now + Duration.FromSeconds(seconds));
+        world.KeepAndAnswer();
+    }
+
+    [Fact]
+    public async Task One_that_is_new_is_seeded_by_a_copy_and_proves_itself()
+    {
+        var world = Live();
+        world.Replicas.Set(world.Fleet.With(replicas: [One]));
+        var driver = new StandInReplicateDriver(world);
+        Assert.All(await AnsweredAsync(world, driver.TryAsync(new(Guid.NewGuid(), 1), One, default)), c => Assert.True(c.Passed, $"{c}"));
+        var run = new RunCall(Guid.NewGuid(), 1);
+        var moved = await AnsweredAsync(world, driver.CopyAsync(run, One.Id, default));
+        Assert.Equal(world.Fleet.DatabaseById[Customs].SizeBytes, moved.Bytes);
+        Assert.InRange(moved.Seconds, 200, 2000);
+        Pass(world, 60);
+        Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Received).TotalSeconds, 0, 1);
+        var checks = await AnsweredAsync(world, driver.ProveAsync(run, One.Id, default));
+        Assert.Equal(["marker", "digest", "write"], checks.Select(c => c.Name));
+        Assert.All(checks, c => Assert.True(c.Passed, $"{c}"));
+
+        // The script knows nothing of it; it is there again after a restart as soon as the product names it.
+        world.KeepAndAnswer();
+        var fleet = world.Fleet;
+        world = Again();
+        world.Replicas.Set(fleet);
+        Pass(world, 60);
+        Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Applied).TotalSeconds, 0, 1);
+        Assert.True(world.Replicas.Compare(One.Id).Same);
+    }
+
+    [Fact]
+    public async Task One_with_a_full_volume_goes_on_from_what_its_source_keeps_and_holds_the_same_bytes()
+    {
+        var world = Live(One with { LogRoomBytes = 100_000_000 });
+        world.Faults.SetApplyStopped(One.Id, true);
+        Pass(world, 8000);
+        Assert.Contains("must be mended", world.Replicas.TakeSamples()[^1].HeldUpBy, StringComparison.Ordinal);
+        var driver = new StandInReplicateDriver(world);
+        await AnsweredAsync(world, driver.MendAsync(new(Guid.NewGuid(), 1), One.Id, [], default));
+        Pass(world, 300);
+        Assert.Equal((world.Now, null), (world.Now, world.Replicas.TakeSamples()[^1].HeldUpBy));
+        Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Applied).TotalSeconds, 0, 2);
+        Assert.True(world.Replicas.Compare(One.Id).Same);
+    }
+
+    [Fact]
+    public async Task Held_it_receives_nothing_also_after_a_restart_until_it_is_resumed()
+    {
+        var world = Live(One);
+        var held = await AnsweredAsync(world, new StandInReplicateDriver(world).HoldAsync(new(Guid.NewGuid(), 1), One.Id, default));
+        Pass(world, 600);
+        world = Again();
+        Pass(world, 600);
+        Assert.Equal(held.Reached, world.Replicas.Reached(One.Id).Received);
+        await AnsweredAsync(world, new StandInReplicateDriver(world).ResumeAsync(new(Guid.NewGuid(), 1), One.Id, default));
+        Pass(world, 120);
+        Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Received).TotalSeconds, 0, 1);
+    }
+
+    [Fact]
+    public async Task Taking_over_begins_a_branch_loses_what_was_not_received_and_is_answered_the_same_again()
+    {
+        var world = Live(One, One with { Id = new("ahead"), Place = new ReplicaPlace.OnHost(new("quay-h4")) }, One with { Id = new("chained"), From = One.Id, Place = new ReplicaPlace.OnHost(new("north-h1")) });
+        Pass(world, 60);
+        world.Faults.SetLinkDown(Quay, Hill, true);
+        Pass(world, 600);
+        world.Faults.SetHostDown(new("quay-h1"), true);
+        Pass(world, 30);
+        var driver = new StandInReplicateDriver(world);
+        var run = Guid.NewGuid();
+        await AnsweredAsync(world, driver.FenceAsync(new(run, 1), Customs, default));
+        var promoted = await AnsweredAsync(world, driver.PromoteAsync(new(run, 1), One.Id, new("hill-h1"), default));
+        Assert.InRange(promoted.Seconds, 30, 40);
+        Assert.InRange(promoted.LostSeconds, 560, 640);
+        Assert.InRange(promoted.LostTransactions!.Value, 200, 600);
+        Assert.Equal(["ahead"], promoted.Left.Select(l => l.Replica.Value));
+        Assert.Equal((2, 1, "hill-h1"), (promoted.Branch.Id, promoted.Branch.Parent, world.Fleet.DatabaseById[Customs].Host.Value));
+
+        // Asked again, also by another process after a restart, it says the same and does nothing.
+        world = Again();
+        driver = new StandInReplicateDriver(world);
+        var again = await AnsweredAsync(world, driver.PromoteAsync(new(run, 2), One.Id, new("hill-h1"), default));
+        Assert.Equal((promoted.Branch, promoted.LostTransactions, promoted.LostSeconds), (again.Branch, again.LostTransactions, again.LostSeconds));
+
+        // It lives on there, and who was fed by it follows; the old log is not in it.
+        Pass(world, 900);
+        Assert.True(world.CommittedSince(Customs, world.Now - Duration.FromSeconds(600)) > 100);
+        Assert.Equal(0, world.CommittedSince(Customs, promoted.Branch.ForkAt, promoted.Branch.StartsAt));
+        Assert.True(world.Replicas.Compare(new("chained")).Same);
+        Assert.InRange((world.Now - world.Replicas.Reached(new("chained")).Received).TotalSeconds, 0, 1);
+        Assert.False(world.Replicas.Reached(new("ahead")).Received > promoted.Branch.StartsAt);
+        await Assert.ThrowsAsync<DriverException>(() => AnsweredAsync(world, driver.HoldAsync(new(run, 1), new("chained"), default)));
+    }
+
+    [Fact]
+    public async Task A_copy_of_it_is_opened_elsewhere_as_it_was_and_it_goes_on_receiving()
+    {
+        var world = Live(One with { RewindSeconds = 3600 });
+        Pass(world, 600);
+        var driver = new StandInReplicateDriver(world);
+        var then = world.Now - Duration.FromSeconds(900);
+        var instance = new InstanceSpec("look", Customs, new("hill-h2"), Guid.NewGuid());
+        var call = new RunCall(instance.Owner, 1);
+        var opened = await AnsweredAsync(world, driver.OpenCopyAsync(call, One.Id, instance, then, default));
+        Assert.Equal(then, opened.Reached);
+        var checks = await AnsweredAsync(world, new StandInDriver(world).CheckAsync(call, instance, then, "count written", default));
+        Assert.All(checks, c => Assert.True(c.Passed, $"{c}"));
+        Pass(world, 600);
+        Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Received).TotalSeconds, 0, 1);
+        var early = await Assert.ThrowsAsync<DriverException>(() => AnsweredAsync(world, driver.OpenCopyAsync(call, One.Id, instance with { Name = "early" }, then - Duration.FromHours(2), default)));
+        Assert.Contains("can be opened from", early.Message, StringComparison.Ordinal);
+    }
+}
