@@ -16,7 +16,12 @@ public class PromotingTests
 
     private static readonly Replica Near = new()
     {
-        Id = new("near"), Database = new("d"), Place = new ReplicaPlace.OnHost(new("there")), Mode = ReplicaMode.Async, PromoteSeconds = 30, ApplyBytesPerSecond = 1e6,
+        Id = new("near"),
+        Database = new("d"),
+        Place = new ReplicaPlace.OnHost(new("there")),
+        Mode = ReplicaMode.Async,
+        PromoteSeconds = 30,
+        ApplyBytesPerSecond = 1e6,
     };
 
     private static readonly Replica Far = Near with { Id = new("far"), Place = new ReplicaPlace.OnHost(new("beyond")) };
@@ -28,7 +33,15 @@ public class PromotingTests
     {
         var database = new Database
         {
-            Id = new("d"), Name = "D", Engine = new("e"), Host = new("here"), SizeBytes = 1_000_000_000, LogBytesPerSecond = 1000, DetectSeconds = 60, RecoveryHosts = [new("there")], Objective = new Id<Objective>("o"),
+            Id = new("d"),
+            Name = "D",
+            Engine = new("e"),
+            Host = new("here"),
+            SizeBytes = 1_000_000_000,
+            LogBytesPerSecond = 1000,
+            DetectSeconds = 60,
+            RecoveryHosts = [new("there")],
+            Objective = new Id<Objective>("o"),
         };
         static Host Host(string id, string site) => new(new(id), new(site), null, 4e8, null, [], [], []);
         var fleet = new FleetModel(
@@ -45,7 +58,13 @@ public class PromotingTests
             groups).WithPlans(plans);
         BackupSet full = new()
         {
-            Id = new("full"), Database = database.Id, Kind = SetKind.Full, ToPosition = 10, CoversTo = Now - Duration.FromHours(1), FinishedAt = Now - Duration.FromHours(1), DataBytes = 1_000_000_000,
+            Id = new("full"),
+            Database = database.Id,
+            Kind = SetKind.Full,
+            ToPosition = 10,
+            CoversTo = Now - Duration.FromHours(1),
+            FinishedAt = Now - Duration.FromHours(1),
+            DataBytes = 1_000_000_000,
             Copies = [new(new("s"), Now - Duration.FromHours(1), null, null, 1_000_000_000, CopyState.Good)],
         };
         return RecoverySubject.Of(fleet, database, new BackupCatalogue([full]).WithLag(fleet, lag).Of(database.Id));

@@ -230,7 +230,7 @@ public class FigureTests(DemoServer demo)
     {
         using var admin = await demo.AdminAsync();
         await admin.PaceAsync(900);
-        
+
         // None of them has a replica that counts: one brings back from a lost host what it carries of a bad change.
         string[] databases = ["passes", "cargo-manifests", "voyage-log", "cargo-dangerous"];
         for (var i = 0; i < 60; i++)
