@@ -8,7 +8,7 @@ need_toolchain
 cd "$here"
 mkdir -p "$here/out"
 echo "Building with analyzers"
-if ! dotnet build Imbrek.slnx -c Release -v quiet -nologo >"$here/out/build.log" 2>&1; then
+if ! compile build Imbrek.slnx -c Release -v quiet -nologo >"$here/out/build.log" 2>&1; then
   cat "$here/out/build.log"
   exit 1
 fi

