@@ -141,7 +141,7 @@ public class FigureTests(DemoServer demo)
                 if (best.ValueKind != JsonValueKind.Null)
                 {
                     Assert.Equal((target - Time(best, "reaches")).TotalSeconds, best.GetProperty("lostSeconds").GetDouble(), 2);
-                    Assert.Equal(Time(nearest, "before"), Time(best, "reaches"));
+                    Assert.Equal(Time(nearest, "before"), Of(ways, "takeOvers").Where(t => t.GetProperty("reaches").ValueKind == JsonValueKind.String).Select(t => Time(t, "reaches")).Append(Time(best, "reaches")).Max());
                 }
             }
         }
