@@ -90,7 +90,9 @@ test('a task is run now by an operator, and its run ends in a set', async ({ pag
 test('designed stands beside observed, and what differs is said with why', async ({ page }) => {
   await signIn(page, 'look', '/databases/tickets');
   await expect(page.getByText('designed, worst of a week')).toBeVisible();
-  await expect(page.getByText(/tickets-\S+ was .* behind at the worst, more than it is by design/).first()).toBeVisible();
+  await expect(
+    page.getByText(/tickets-\S+ was .* behind at the worst, more than it is by design/).first(),
+  ).toBeVisible();
   await page.goto('/databases/voyage-log');
   await expect(page.getByText('Designed and observed agree within a tenth for every loss.')).toBeVisible();
 });
