@@ -1,11 +1,14 @@
-# The three real clusters of ./imbrek demo --postgresql, on loopback. Sourced after postgres.sh; expects $here.
+# The three real clusters of ./imbrek demo --postgresql, on loopback, and two standbys: one at the other site, and one that stays two minutes behind.
+# Sourced after postgres.sh; expects $here.
 clusters="harbour tickets crew"
+standbys="harbour-hill tickets-late"
 cluster_home=${IMBREK_CLUSTERS_HOME:-$(pg_home clusters)}
 cluster_ports=""
+standby_ports=""
 
-# Starts them, made when there are none yet; one that was lost stays lost. Sets cluster_ports.
+# Starts them, made when there are none yet; one that was lost stays lost. Sets cluster_ports and standby_ports.
 clusters_start() {
-  local name data port=5720
+  local name port=5720
   mkdir -p "$cluster_home"
   chmod 755 "$cluster_home"
   if [ ! -e "$cluster_home/credentials" ]; then
@@ -15,31 +18,74 @@ clusters_start() {
     )
   fi
   for name in $clusters; do
-    data="$cluster_home/$name"
-    if [ -e "$data.lost" ]; then
-      cluster_ports="$cluster_ports${cluster_ports:+,}$name=$(cat "$data.lost")"
+    if [ -e "$cluster_home/$name.lost" ]; then
+      cluster_ports="$cluster_ports${cluster_ports:+,}$name=$(cat "$cluster_home/$name.lost")"
       continue
     fi
-    if [ ! -e "$data/PG_VERSION" ]; then cluster_make "$data"; fi
-    if as_postgres "$pg_bin/pg_ctl" -D "$data" status >/dev/null 2>&1; then
-      port=$(as_postgres sed -n 4p "$data/postmaster.pid")
-    else
-      port=$(cat "$data.port" 2>/dev/null || free_port "$port")
-      echo "$port" >"$data.port"
-      if ! as_postgres "$pg_bin/pg_ctl" -D "$data" -l "$data/server.log" -o "-p $port -c listen_addresses=127.0.0.1 -c unix_socket_directories=" -w start >/dev/null; then
-        as_postgres tail -n 20 "$data/server.log" >&2
-        exit 1
-      fi
+    if [ ! -e "$cluster_home/$name/PG_VERSION" ]; then
+      cluster_make "$cluster_home/$name"
+      cluster_up "$name"
+      cluster_keeper
     fi
+    cluster_up "$name"
     cluster_ports="$cluster_ports${cluster_ports:+,}$name=$port"
     port=$((port + 1))
   done
+  for name in $standbys; do
+    if [ ! -e "$cluster_home/$name/PG_VERSION" ]; then
+      if [ -e "$cluster_home/${name%-*}.lost" ]; then continue; fi
+      standby_make "$name" "${name%-*}"
+    fi
+    cluster_up "$name"
+    standby_ports="$standby_ports${standby_ports:+,}$name=$port"
+    port=$((port + 1))
+  done
+}
+
+cluster_up() { # cluster_up NAME: starts one that does not run; sets port to its port
+  local data="$cluster_home/$1"
+  if as_postgres "$pg_bin/pg_ctl" -D "$data" status >/dev/null 2>&1; then
+    port=$(as_postgres sed -n 4p "$data/postmaster.pid")
+    return
+  fi
+  port=$(cat "$data.port" 2>/dev/null || free_port "$port")
+  echo "$port" >"$data.port"
+  if ! as_postgres "$pg_bin/pg_ctl" -D "$data" -l "$data/server.log" -o "-p $port -c listen_addresses=127.0.0.1 -c unix_socket_directories=" -w start >/dev/null; then
+    as_postgres tail -n 20 "$data/server.log" >&2
+    exit 1
+  fi
+}
+
+credential() { sed -n "s/^$1=//p" "$cluster_home/credentials"; }
+
+cluster_keeper() { # the role Imbrek signs in as, which may look, receive log and promote
+  PGPASSWORD=$(credential owner) "$pg_bin/psql" -qX -h 127.0.0.1 -p "$port" -U owner -v ON_ERROR_STOP=1 postgres <<TXT
+create role keeper login replication in role pg_monitor, pg_read_all_data password '$(credential keeper)';
+grant execute on function pg_promote, pg_wal_replay_pause, pg_wal_replay_resume to keeper;
+TXT
+}
+
+standby_make() { # standby_make NAME CLUSTER: a copy of a running cluster that receives by a slot; one called late holds back what it received
+  local data="$cluster_home/$1" of words
+  of=$(cat "$cluster_home/$2.port")
+  words=$(mktemp)
+  echo "127.0.0.1:$of:*:owner:$(credential owner)" >"$words"
+  mkdir -p "$data"
+  if [ "$(id -u)" = 0 ]; then chown postgres "$data" "$words"; fi
+  chmod 700 "$data"
+  as_postgres env PGPASSFILE="$words" "$pg_bin/pg_basebackup" -h 127.0.0.1 -p "$of" -U owner -D "$data" -X stream -c fast -R -C -S "${1//-/_}" >/dev/null
+  rm -f "$words"
+  as_postgres sh -c "cat >>'$data/postgresql.auto.conf'" <<TXT
+primary_conninfo = 'host=127.0.0.1 port=$of user=owner password=$(credential owner) application_name=${1//-/_}'
+cluster_name = '${1//-/_}'
+TXT
+  if [[ $1 == *-late ]]; then as_postgres sh -c "echo \"recovery_min_apply_delay = '2min'\" >>'$data/postgresql.auto.conf'"; fi
 }
 
 cluster_make() { # cluster_make FOLDER: with checksums, and log files of 4 MiB so that some come and go while one looks
   local words
   words=$(mktemp)
-  sed -n 's/^owner=//p' "$cluster_home/credentials" >"$words"
+  credential owner >"$words"
   mkdir -p "$1"
   if [ "$(id -u)" = 0 ]; then chown postgres "$1" "$words"; fi
   chmod 700 "$1"
@@ -54,7 +100,7 @@ TXT
 
 clusters_stop() {
   local name instance
-  for name in $clusters; do
+  for name in $standbys $clusters; do
     if [ -e "$cluster_home/$name/PG_VERSION" ]; then pg_stop "$cluster_home/$name"; fi
   done
   # What was restored aside goes to rest too; a run that is held takes it up again.
@@ -87,6 +133,7 @@ clusters_say() {
   cat <<TXT
 
 Three clusters run on loopback: $cluster_ports. A workload writes a trail into each.
+Standbys: $standby_ports.
 Lose one from another terminal:  ./imbrek demo --postgresql --lose harbour
 TXT
 }

@@ -18,7 +18,7 @@ using Npgsql;
 namespace Imbrek.Demo;
 
 /// <summary>
-/// A demo of real clusters: nothing in it is simulated. The script that starts it has made three small ones on loopback; here they are added as anybody would add theirs, put under a plan of
+/// A demo of real clusters: nothing in it is simulated. The script that starts it has made three small ones on loopback, and standbys of two of them; here they are added as anybody would add theirs, put under a plan of
 /// minutes, and written to by <see cref="TrailWorkload"/>.
 /// </summary>
 internal sealed class ClusterDemo : IGuest
@@ -26,12 +26,19 @@ internal sealed class ClusterDemo : IGuest
     private readonly string folder;
     private readonly IReadOnlyList<Made> clusters;
 
+    /// <summary>Standbys that were made for the demo; the name of each begins with that of its cluster. They stand at the other site.</summary>
+    private readonly IReadOnlyList<(string Name, int Port)> standbys;
+
     public ClusterDemo(string[] args)
     {
         var given = new ConfigurationBuilder().AddCommandLine(args).Build();
         folder = Path.GetFullPath(given["clusters-folder"] ?? throw new InvalidOperationException("--clusters-folder is missing"));
-        clusters = [.. given["clusters"]!.Split(',').Select(c => c.Split('=')).Select(c => new Made(c[0], int.Parse(c[1], System.Globalization.CultureInfo.InvariantCulture)))];
+        clusters = [.. Named(given["clusters"]).Select(c => new Made(c.Name, c.Port))];
+        standbys = [.. Named(given["standbys"])];
     }
+
+    private static IEnumerable<(string Name, int Port)> Named(string? list) =>
+        (list ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries).Select(c => c.Split('=')).Select(c => (c[0], int.Parse(c[1], System.Globalization.CultureInfo.InvariantCulture)));
 
     /// <summary>A cluster that was made for the demo.</summary>
     /// <param name="Name">Its name.</param>
@@ -107,6 +114,12 @@ internal sealed class ClusterDemo : IGuest
         }
 
         await fleet.LoadPlansAsync(cancel);
+        foreach (var (name, port) in standbys)
+        {
+            say($"Adding standby {name}");
+            var of = clusters.First(c => name.StartsWith(c.Name, StringComparison.Ordinal));
+            await services.GetRequiredService<NewStandby>().AddAsync(of.Name, new NewStandby.StandbyRequest(name, "127.0.0.1", port, null, null, of.Places.Other, null, null, null), "demo", cancel);
+        }
     }
 
     /// <summary>A plan in minutes for the clusters of a site, and a first full of each at once.</summary>

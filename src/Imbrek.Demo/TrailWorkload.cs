@@ -10,20 +10,11 @@ internal sealed class TrailWorkload(IReadOnlyList<ClusterDemo.Made> clusters, IL
     private static readonly TimeSpan Step = TimeSpan.FromMilliseconds(120);
     private static readonly TimeSpan Again = TimeSpan.FromSeconds(2);
 
-    /// <summary>Makes the table of the trail, and the role that looks after the cluster.</summary>
+    /// <summary>Makes the table of the trail.</summary>
     public static async Task MakeAsync(ClusterDemo.Made cluster, CancellationToken cancel)
     {
         await using var connection = await OpenAsync(cluster, cancel);
-        await using var make = new NpgsqlCommand(
-            $"""
-            {Trail.Make}
-            do $$ begin
-              if not exists (select 1 from pg_roles where rolname = 'keeper') then
-                create role keeper login replication in role pg_monitor, pg_read_all_data password '{Credentials.Of("keeper").Replace("'", "''", StringComparison.Ordinal)}';
-              end if;
-            end $$;
-            """,
-            connection);
+        await using var make = new NpgsqlCommand(Trail.Make, connection);
         await make.ExecuteNonQueryAsync(cancel);
     }
 

@@ -2,6 +2,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Replication;
 using Imbrek.PostgreSql.Cluster;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.PostgreSql.Log;
@@ -213,6 +214,14 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     BackupSet? IClusterBook.Set(Id<Database> database, Id<BackupSet> set) => Sets.FirstOrDefault(s => s.Id == set);
 
     BackupSet? IClusterBook.NewestLog(Id<Database> database) => Newest;
+
+    (ClusterSpec Cluster, StandbySpec Standby) IClusterBook.Standby(Id<Replica> replica) => throw new NotSupportedException();
+
+    IEnumerable<(Instant At, Lsn Position)> IClusterBook.Stood(Id<Database> database, Instant since) => [];
+
+    IReadOnlyList<BackupSet> IClusterBook.LogBehind(Id<Database> database, int branch, Lsn position) => [];
+
+    Task IClusterBook.PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel) => throw new NotSupportedException();
 
     Task ILogSink.KeepAsync(IReadOnlyList<BackupSet> changed, Received now, CancellationToken cancel)
     {

@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using System.Net;
 using System.Text.Json;
 using System.Text.Json.Nodes;
 using Imbrek.PostgreSql.Cluster;
@@ -74,6 +75,98 @@ public sealed class ServingTests : IAsyncLifetime
         var (status, body) = await admin.PostAsync("/api/clusters", Request());
         Assert.True(status == 201, body.ToString());
         await ReceivedAsync();
+    }
+
+    [Fact]
+    public async Task A_standby_is_added_from_what_both_sides_say_watched_counted_and_taken_out_again()
+    {
+        await AddAsync();
+        await using var standby = await cluster.StandbyAsync("harbour_hill");
+        await using var stranger = await TestCluster.StartAsync(auth: "scram-sha-256");
+        Assert.Equal((404, "id"), Session.Fault(await admin.PostAsync("/api/clusters/nobody/standbys", Standby(standby.Port))));
+        var (status, no) = await admin.PostAsync("/api/clusters/harbour/standbys", Standby(stranger.Port));
+        Assert.Equal((409, "address"), (status, no.GetProperty("member").GetString()));
+        Assert.Contains("it is a copy of another cluster", no.ToString(), StringComparison.Ordinal);
+        var (_, looked) = await admin.PostAsync("/api/clusters/harbour/standbys/look", Standby(standby.Port));
+        Assert.Equal(("async", "harbour_hill", 0), (looked.GetProperty("mode").GetString(), looked.GetProperty("slot").GetString(), looked.GetProperty("lacks").GetArrayLength()));
+        Assert.Equal(201, (await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port))).Status);
+        Assert.Equal((409, "replica"), Session.Fault(await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port))));
+        Assert.Equal((409, "address"), Session.Fault(await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port, "another"))));
+
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var worth = (await admin.GetAsync("/api/replicas/harbour-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
+        Assert.InRange(worth.GetProperty("lostSeconds").GetDouble(), 0, 20);
+
+        // What it cannot do is refused before it is begun; what only people can do is said when it is tried.
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/replicas/harbour-hill/hold", new { group = false })));
+        var refused = await admin.RunIsAsync(await TakeOverAsync(), "failed");
+        Assert.Contains("still answers", refused.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Equal("inStep", (await RowAsync()).GetProperty("state").GetString());
+        Assert.Equal(HttpStatusCode.NoContent, (await admin.Http.DeleteAsync("/api/clusters/harbour/standbys/harbour-hill")).StatusCode);
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", 60, () => "it has not ended");
+        Assert.Equal(HttpStatusCode.NotFound, (await admin.Http.DeleteAsync("/api/clusters/harbour/standbys/harbour-hill")).StatusCode);
+    }
+
+    [Fact]
+    public async Task One_takes_over_when_its_primary_is_gone_and_log_is_received_from_it_from_then_on()
+    {
+        await AddAsync();
+        await using var standby = await cluster.StandbyAsync("harbour_hill");
+        Assert.Equal(201, (await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port))).Status);
+        await FullAsync();
+        for (var i = 0; i < 20; i++)
+        {
+            await cluster.DoAsync("select imbrek_walk()");
+        }
+
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        cluster.Kill();
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("heldUpBy").GetString()?.Contains("primary does not answer", StringComparison.Ordinal) == true, 60, () => "nothing is said of its primary");
+        var run = await admin.RunIsAsync(await TakeOverAsync(), "done");
+        Assert.EndsWith("branch 2 is the live one", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Contains("lost: nothing", run.GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("kind").GetString() == "promote").GetProperty("note").GetString(), StringComparison.Ordinal);
+
+        // It takes writes, its log is received where the old one's was, and the fleet says where it lives.
+        await standby.DoAsync("select imbrek_walk()");
+        Assert.Equal(21, await standby.AskAsync<long>("select count(*) from imbrek_trail"));
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == standby.Port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, 60, () => server.Said);
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/databases/harbour/sets?take=20")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), 60, () => server.Said);
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", 60, () => "it has not ended");
+        Assert.Equal("host", (await admin.GetAsync("/api/databases/harbour")).GetProperty("proofs")[0].GetProperty("loss").GetString());
+    }
+
+    private static object Standby(int port, string replica = "harbour-hill") =>
+        new { replica, address = "127.0.0.1", port, user = (string?)null, credential = (string?)null, site = "hill", host = (string?)null, promoteSeconds = 4, watchSeconds = 1 };
+
+    private async Task<JsonElement> RowAsync() => (await admin.GetAsync("/api/replicas/harbour-hill")).GetProperty("row");
+
+    /// <summary>Asks for a take over, and has a second person approve it where it asks for one.</summary>
+    private async Task<string> TakeOverAsync()
+    {
+        const string Words = "a-long-password-1";
+        var (_, made) = await admin.PostAsync("/api/people", new { name = "nils", displayName = "Nils", roles = new[] { "approve" } });
+        using (var nobody = new Session(server.Url))
+        {
+            await nobody.PostAsync("/api/welcome", new { code = made.GetProperty("path").GetString()!.Split('#')[1], password = Words });
+        }
+
+        using var nils = await Session.SignInAsync(server.Url, "nils", Words);
+        var (status, begun) = await admin.PostAsync("/api/replicas/harbour-hill/take-over", new { host = (string?)null });
+        Assert.True(status == 201, begun.ToString());
+        var id = begun.GetProperty("id").GetString()!;
+        await Eventually.Async(async () =>
+        {
+            var run = await admin.GetAsync($"/api/runs/{id}");
+            if (run.GetProperty("steps").EnumerateArray().FirstOrDefault(s => s.GetProperty("choices").GetArrayLength() > 0) is { ValueKind: JsonValueKind.Object } asks)
+            {
+                await nils.PostAsync($"/api/runs/{id}/approve", new { step = asks.GetProperty("number").GetInt32(), choice = "approve" });
+            }
+
+            return run.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
+        });
+        return id;
     }
 
     private async Task ReceivedAsync(Session? by = null)

@@ -9,6 +9,7 @@ namespace Imbrek.PostgreSql.Tests;
 /// <summary>A real cluster of a test's own on loopback, with log files of 1 MiB so that many come and go; may be killed and started again.</summary>
 internal sealed class TestCluster : IAsyncDisposable
 {
+    private const string Password = "not-to-be-seen-anywhere";
     private readonly string home;
 
     private TestCluster(string home, int port) => (this.home, Port) = (home, port);
@@ -30,13 +31,34 @@ internal sealed class TestCluster : IAsyncDisposable
         Directory.CreateDirectory(cluster.Data);
         await Tools.GiveToEngineAsync(cluster.Data, default);
         var words = Path.Combine(home, "password");
-        await File.WriteAllTextAsync(words, "not-to-be-seen-anywhere\n");
+        await File.WriteAllTextAsync(words, $"{Password}\n");
         await ToolAsync("chmod", "644", words);
         await EngineAsync("initdb", ["-D", cluster.Data, "-U", "imbrek", "-A", auth, $"--pwfile={words}", "-E", "UTF8", "--locale=C.UTF-8", "-k", "--wal-segsize=1", "--no-sync"]);
         File.Delete(words);
         await File.AppendAllTextAsync(Path.Combine(cluster.Data, "postgresql.conf"), $"\nlisten_addresses='127.0.0.1'\nport={cluster.Port}\nunix_socket_directories=''\nshared_buffers='32MB'\nmax_wal_size='32MB'\nmin_wal_size='4MB'\nwal_keep_size='512MB'\n{more}\n");
         await cluster.UpAsync();
         return cluster;
+    }
+
+    /// <summary>A standby of this one, that receives by a slot of its name.</summary>
+    public async Task<TestCluster> StandbyAsync(string name, string? more = null)
+    {
+        var home = Directory.CreateTempSubdirectory("imbrek-pg").FullName;
+        await ToolAsync("chmod", "755", home);
+        using var free = new TcpListener(IPAddress.Loopback, 0);
+        free.Start();
+        var standby = new TestCluster(home, ((IPEndPoint)free.LocalEndpoint).Port);
+        free.Stop();
+        Directory.CreateDirectory(standby.Data);
+        File.SetUnixFileMode(standby.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
+        await Tools.GiveToEngineAsync(standby.Data, default);
+        await Tools.RunAsync(
+            Path.Combine(Tools.FolderOf("15"), "pg_basebackup"), ["-h", "127.0.0.1", "-p", $"{Port}", "-U", "imbrek", "-w", "-D", standby.Data, "-X", "stream", "-c", "fast", "-R", "-C", "-S", name], default, Password, asEngine: true);
+        await File.AppendAllTextAsync(
+            Path.Combine(standby.Data, "postgresql.auto.conf"),
+            $"port={standby.Port}\ncluster_name='{name}'\nwal_retrieve_retry_interval='200ms'\nprimary_conninfo='host=127.0.0.1 port={Port} user=imbrek password={Password} application_name={name}'\n{more}\n");
+        await standby.UpAsync();
+        return standby;
     }
 
     public async Task UpAsync() => await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-l", Path.Combine(Data, "server.log"), "-w", "start"], default, asEngine: true, outlives: true);
@@ -54,7 +76,7 @@ internal sealed class TestCluster : IAsyncDisposable
 
     public async Task<NpgsqlConnection> OpenAsync(int? port = null, string database = "postgres")
     {
-        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={port ?? Port};Username=imbrek;Database={database};Pooling=false;Password=not-to-be-seen-anywhere");
+        var connection = new NpgsqlConnection($"Host=127.0.0.1;Port={port ?? Port};Username=imbrek;Database={database};Pooling=false;Password={Password}");
         await connection.OpenAsync();
         return connection;
     }

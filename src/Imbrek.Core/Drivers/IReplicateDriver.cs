@@ -11,6 +11,9 @@ namespace Imbrek.Core.Drivers;
 /// <remarks>Every member throws <see cref="DriverException"/> with <see cref="DriverProblem.Stale"/> when the fence is an old one.</remarks>
 public interface IReplicateDriver
 {
+    /// <summary>Why it cannot do something at all, in words for people; null when it can. What it cannot is refused before it is begun.</summary>
+    string? WhyNot(ReplicaAct act) => null;
+
     /// <summary>Tries what a replica needs, from both sides: signing in, the link, the port, the share, room, rights.</summary>
     Task<IReadOnlyList<CheckResult>> TryAsync(RunCall call, Replica replica, CancellationToken cancel);
 
@@ -56,6 +59,28 @@ public interface IReplicateDriver
     /// <summary>Has a replica take over: it applies what it received, becomes the primary, and a new branch begins. There is no way back.</summary>
     /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
     Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel);
+}
+
+/// <summary>What can be done with a replica.</summary>
+public enum ReplicaAct
+{
+    /// <summary>Made, seeded and proved.</summary>
+    SetUp,
+
+    /// <summary>Held, and resumed.</summary>
+    Hold,
+
+    /// <summary>Mended.</summary>
+    Mend,
+
+    /// <summary>A copy of it opened elsewhere.</summary>
+    Look,
+
+    /// <summary>Made the primary.</summary>
+    TakeOver,
+
+    /// <summary>Ended.</summary>
+    End,
 }
 
 /// <summary>How far a replica is, as both sides say.</summary>

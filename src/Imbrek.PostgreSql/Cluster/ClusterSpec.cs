@@ -1,5 +1,6 @@
 using System.Security.Cryptography;
 using System.Text;
+using System.Text.Json.Serialization;
 
 namespace Imbrek.PostgreSql.Cluster;
 
@@ -13,8 +14,17 @@ namespace Imbrek.PostgreSql.Cluster;
 /// <param name="LogStore">The store its log is received into.</param>
 /// <param name="LogRoomBytes">How much log our slot may have the source keep before it is given up, so that it cannot fill the source.</param>
 /// <param name="BackupBytesPerSecond">How many bytes a second a base backup may take from it; null for as many as it can.</param>
-internal sealed record ClusterSpec(string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes, long? BackupBytesPerSecond = null)
+/// <param name="StandbyList">Its standbys that are watched; null for none.</param>
+internal sealed record ClusterSpec(
+    string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes, long? BackupBytesPerSecond = null, IReadOnlyList<StandbySpec>? StandbyList = null) : ISignIn
 {
+    /// <summary>Its standbys that are watched.</summary>
+    [JsonIgnore]
+    public IReadOnlyList<StandbySpec> Standbys => StandbyList?.Where(s => s.PromotedAt is null).ToArray() ?? [];
+
+    /// <summary>The same once one of its standbys is its primary.</summary>
+    public ClusterSpec At(StandbySpec primary) => this with { Address = primary.Address, Port = primary.Port, User = primary.User, SignInTo = primary.SignInTo, Credential = primary.Credential };
+
     /// <summary>The name of our slot at the source: lower case letters, digits and underscores, at most 63.</summary>
     public string Slot
     {

@@ -13,7 +13,7 @@ internal static class Connections
 
     /// <summary>The connection string for a cluster, with the value of its credential.</summary>
     /// <exception cref="DriverException">The credential cannot be had.</exception>
-    private static string StringOf(ClusterSpec cluster, string? database, string application)
+    private static string StringOf(ISignIn cluster, string? database, string application)
     {
         try
         {
@@ -43,7 +43,7 @@ internal static class Connections
     /// <param name="cancel">Gives up.</param>
     /// <param name="database">To which of its databases; null for the one it signs in to.</param>
     /// <exception cref="DriverException">It cannot be reached, or refuses.</exception>
-    public static async Task<NpgsqlConnection> OpenAsync(ClusterSpec cluster, CancellationToken cancel, string? database = null)
+    public static async Task<NpgsqlConnection> OpenAsync(ISignIn cluster, CancellationToken cancel, string? database = null)
     {
         var connection = new NpgsqlConnection(StringOf(cluster, database, "imbrek"));
         try
@@ -60,7 +60,7 @@ internal static class Connections
 
     /// <summary>Opens a connection that receives log.</summary>
     /// <exception cref="DriverException">It cannot be reached, or refuses.</exception>
-    public static async Task<PhysicalReplicationConnection> OpenForLogAsync(ClusterSpec cluster, string application, CancellationToken cancel)
+    public static async Task<PhysicalReplicationConnection> OpenForLogAsync(ISignIn cluster, string application, CancellationToken cancel)
     {
         var connection = new PhysicalReplicationConnection(StringOf(cluster, null, application))
         {
@@ -80,7 +80,7 @@ internal static class Connections
     }
 
     /// <summary>What went wrong, as drivers say it.</summary>
-    public static Exception Told(ClusterSpec cluster, Exception e, CancellationToken cancel) => e switch
+    public static Exception Told(ISignIn cluster, Exception e, CancellationToken cancel) => e switch
     {
         DriverException or OperationCanceledException when cancel.IsCancellationRequested || e is DriverException => e,
         PostgresException { SqlState: "57P03" or "57P01" or "57P02" or "53300" } p => new DriverException(DriverProblem.Unreachable, $"{cluster.Address}:{cluster.Port}: {p.MessageText}"),

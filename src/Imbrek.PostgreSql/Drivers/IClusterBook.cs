@@ -1,8 +1,11 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
 using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Log;
 using Imbrek.PostgreSql.Store;
+using NodaTime;
 
 namespace Imbrek.PostgreSql.Drivers;
 
@@ -24,4 +27,17 @@ internal interface IClusterBook
 
     /// <summary>The newest log of a database; null when there is none.</summary>
     BackupSet? NewestLog(Id<Database> database);
+
+    /// <summary>The standby a replica is, and its cluster; also one that was promoted.</summary>
+    /// <exception cref="DriverException">There is none.</exception>
+    (ClusterSpec Cluster, StandbySpec Standby) Standby(Id<Replica> replica);
+
+    /// <summary>When the log of a database stood where, as far as was received of it since an instant; in order.</summary>
+    IEnumerable<(Instant At, Lsn Position)> Stood(Id<Database> database, Instant since);
+
+    /// <summary>Log sets of a branch that hold something behind a position, in order.</summary>
+    IReadOnlyList<BackupSet> LogBehind(Id<Database> database, int branch, Lsn position);
+
+    /// <summary>Keeps that a standby was promoted. Once the fleet says that its database runs on its host, the cluster is there.</summary>
+    Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel);
 }

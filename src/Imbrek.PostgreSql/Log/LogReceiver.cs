@@ -176,10 +176,9 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     /// <summary>The cluster goes on in a new timeline: what is left of the old one is received, and where it was left becomes known.</summary>
     private async Task<BackupSet?> ChangeAsync(NpgsqlConnection watch, BackupSet newest, CancellationToken cancel)
     {
-        var text = await HistoryAsync(cancel);
+        var text = await TimelineHistory.AskAsync(cluster, timeline, cancel);
         await FolderStore.WriteWholeAsync(Path.Combine(store.Log(cluster.Database), Segments.HistoryOf(timeline)), System.Text.Encoding.UTF8.GetBytes(text), cancel);
-        var forks = text.Split('\n').Select(l => l.Split('\t', StringSplitOptions.TrimEntries)).Where(p => p.Length >= 2 && int.TryParse(p[0], NumberStyles.None, CultureInfo.InvariantCulture, out _))
-            .Select(p => (Timeline: int.Parse(p[0], CultureInfo.InvariantCulture), At: Lsn.Parse(p[1]))).ToArray();
+        var forks = TimelineHistory.Read(text);
         var now = await watch.NowAsync(cancel);
         var next = timeline;
         foreach (var (left, at) in forks.Where(f => f.Timeline >= newest.Branch))
@@ -201,22 +200,6 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         timeline = next;
         covers = null;
         return newest;
-    }
-
-    /// <summary>How the timeline came to be, as the cluster tells it. Npgsql cannot read what version 15 answers; the engine's own client can.</summary>
-    private async Task<string> HistoryAsync(CancellationToken cancel)
-    {
-        const string Between = "\u001f";
-        var said = await Tools.RunAsync(
-            Path.Combine(Tools.FolderOf("15"), "psql"),
-            [
-                "--no-psqlrc", "--no-password", "--tuples-only", "--no-align", "--field-separator", Between, "--host", cluster.Address, "--port", cluster.Port.ToString(CultureInfo.InvariantCulture), "--username", cluster.User,
-                "--dbname", "replication=true", "--command", string.Create(CultureInfo.InvariantCulture, $"TIMELINE_HISTORY {timeline}"),
-            ],
-            cancel,
-            cluster.Credential is { } name ? Credentials.Of(name) : null);
-        var at = said.IndexOf(Between, StringComparison.Ordinal);
-        return at > 0 ? said[(at + 1)..].TrimEnd('\n') + "\n" : throw new DriverException(DriverProblem.Refused, $"{cluster.Address}:{cluster.Port} does not tell how timeline {timeline} came to be");
     }
 
     /// <param name="watch">Where the source is asked.</param>

@@ -3,6 +3,7 @@ using System.Text.Json;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Imbrek.PostgreSql.Cluster;
 using Imbrek.PostgreSql.Drivers;
@@ -25,7 +26,7 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : I
     private readonly ConcurrentDictionary<string, Received> received = new();
 
     /// <summary>All clusters.</summary>
-    public IReadOnlyDictionary<string, ClusterSpec> All => clusters;
+    public IReadOnlyDictionary<string, ClusterSpec> All => clusters.Values.Any(c => c.StandbyList is not null) ? clusters.ToDictionary(c => c.Key, c => Where(c.Value)) : clusters;
 
     /// <summary>How the receiving of a log stands, as far as was last heard; null before.</summary>
     public Received? ReceivedOf(string database) => received.GetValueOrDefault(database);
@@ -42,7 +43,7 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : I
         await using var data = ImbrekDatabase.Context(source);
         var rows = await data.Clusters.AsNoTracking().ToListAsync(cancel);
         folders = (await data.Folders.AsNoTracking().ToListAsync(cancel)).ToDictionary(f => (f.Kind, f.Id), f => f.Folder);
-        clusters = rows.ToDictionary(r => r.Database, r => Read<ClusterSpec>(r.Document));
+        clusters = rows.ToDictionary(r => r.Database, ReadSpec);
         foreach (var r in rows.Where(r => r.Received is not null))
         {
             Hear(r.Database, Read<Received>(r.Received!));
@@ -51,11 +52,14 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : I
 
     public static string Write<T>(T value) => JsonSerializer.Serialize(value, Json);
 
+    /// <summary>How a cluster is reached, as its row holds it.</summary>
+    public static ClusterSpec ReadSpec(ClusterRow row) => Read<ClusterSpec>(row.Document);
+
     private static T Read<T>(string text) => JsonSerializer.Deserialize<T>(text, Json)!;
 
     /// <inheritdoc/>
     public ClusterSpec Cluster(Id<Database> database) =>
-        clusters.TryGetValue(database.Value, out var c) ? c : throw new DriverException(DriverProblem.Refused, $"{database} is no cluster this installation knows");
+        clusters.TryGetValue(database.Value, out var c) ? Where(c) : throw new DriverException(DriverProblem.Refused, $"{database} is no cluster this installation knows");
 
     /// <inheritdoc/>
     public FolderStore Store(Id<Core.Fleet.Store> store) => FolderOf(FolderRow.OfStore, store.Value) is { } folder
@@ -89,4 +93,37 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : I
 
         return null;
     }
+
+    /// <inheritdoc/>
+    public (ClusterSpec Cluster, StandbySpec Standby) Standby(Id<Replica> replica) =>
+        clusters.Values.SelectMany(c => c.StandbyList ?? [], (c, s) => (c, s)).Where(x => x.s.Replica == replica.Value).Select(x => ((ClusterSpec, StandbySpec)?)(Where(x.c), x.s)).FirstOrDefault()
+        ?? throw new DriverException(DriverProblem.Refused, $"{replica} is no standby this installation knows");
+
+    /// <inheritdoc/>
+    public IEnumerable<(Instant At, Lsn Position)> Stood(Id<Database> database, Instant since) =>
+        fleet.Has(database.Value) ? fleet[database].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo > since).OrderBy(s => s.CoversTo).Select(s => (s.CoversTo, new Lsn(s.ToPosition))) : [];
+
+    /// <inheritdoc/>
+    public IReadOnlyList<BackupSet> LogBehind(Id<Database> database, int branch, Lsn position) =>
+        fleet.Has(database.Value) ? [.. fleet[database].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.Branch == branch && s.ToPosition > position.Value).OrderBy(s => s.ToPosition)] : [];
+
+    /// <inheritdoc/>
+    public async Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel)
+    {
+        var (cluster, _) = Standby(replica);
+        await using (var data = ImbrekDatabase.Context(source))
+        {
+            var row = await data.Clusters.FirstAsync(c => c.Database == cluster.Database, cancel);
+            var spec = ReadSpec(row);
+            row.Document = Write(spec with { StandbyList = [.. (spec.StandbyList ?? []).Select(s => s.Replica == replica.Value ? s with { PromotedAt = s.PromotedAt ?? at } : s)] });
+            await data.SaveChangesAsync(cancel);
+        }
+
+        await LoadAsync(cancel);
+    }
+
+    /// <summary>A cluster where the fleet says it is: at its own address, or that of a standby that took over.</summary>
+    private ClusterSpec Where(ClusterSpec c) =>
+        c.StandbyList is { } all && fleet.Has(c.Database) && fleet[c.Database].Subject.Database.Host is var host
+        && all.LastOrDefault(s => s.PromotedAt is not null && fleet.Fleet.Replicas.TryGetValue(new(s.Replica), out var r) && r.Place.Hosts.Contains(host)) is { } primary ? c.At(primary) : c;
 }

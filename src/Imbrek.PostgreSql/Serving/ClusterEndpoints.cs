@@ -34,7 +34,10 @@ internal static class ClusterEndpoints
 
     /// <summary>A cluster, and how the receiving of its log stands.</summary>
     public sealed record ClusterView(
-        string Database, string Name, string Address, int Port, string User, string? Credential, string Store, string? Folder, long LogRoomBytes, string Slot, Instant? At, int Timeline, string? Position, string? SourcePosition, long BehindBytes, Instant? CoversTo, long KeptBytes, string? Problem);
+        string Database, string Name, string Address, int Port, string User, string? Credential, string Store, string? Folder, long LogRoomBytes, string Slot, Instant? At, int Timeline, string? Position, string? SourcePosition, long BehindBytes, Instant? CoversTo, long KeptBytes, string? Problem, IReadOnlyList<StandbyView> Standbys);
+
+    /// <summary>A standby that is watched.</summary>
+    public sealed record StandbyView(string Replica, string Address, int Port);
 
     public sealed record Removed(string? NotDone);
 
@@ -53,6 +56,9 @@ internal static class ClusterEndpoints
         app.MapPost("/api/clusters/look", LookAsync).Needs(Roles.Administer).Computes().WithName("LookAtCluster");
         app.MapPost("/api/clusters", AddAsync).Needs(Roles.Administer).Computes().WithName("AddCluster");
         app.MapDelete("/api/clusters/{id}", RemoveAsync).Needs(Roles.Administer).WithName("RemoveCluster");
+        app.MapPost("/api/clusters/{id}/standbys/look", LookAtStandbyAsync).Needs(Roles.Administer).Computes().WithName("LookAtStandby");
+        app.MapPost("/api/clusters/{id}/standbys", AddStandbyAsync).Needs(Roles.Administer).Computes().WithName("AddStandby");
+        app.MapDelete("/api/clusters/{id}/standbys/{replica}", RemoveStandbyAsync).Needs(Roles.Administer).WithName("RemoveStandby");
         app.MapGet("/api/databases/{id}/commits", Commits).Needs(Roles.Look).Computes().WithName("Commits");
     }
 
@@ -79,7 +85,8 @@ internal static class ClusterEndpoints
                 now is null ? 0 : Math.Max(0, now.SourcePosition - now.Position),
                 now?.CoversTo,
                 now?.KeptBytes ?? 0,
-                now?.Problem);
+                now?.Problem,
+                [.. c.Standbys.Select(s => new StandbyView(s.Replica, s.Address, s.Port))]);
         }),
     ]);
 
@@ -90,6 +97,17 @@ internal static class ClusterEndpoints
         TypedResults.Created($"/api/databases/{Uri.EscapeDataString(request.Database ?? "")}", DiscoveredView.Of(await clusters.AddAsync(request, user.Identity!.Name!, cancel)));
 
     private static async Task<Ok<Removed>> RemoveAsync(string id, NewCluster clusters, CancellationToken cancel) => TypedResults.Ok(new Removed(await clusters.RemoveAsync(id, cancel)));
+
+    private static async Task<Ok<NewStandby.StandbyFound>> LookAtStandbyAsync(string id, NewStandby.StandbyRequest request, NewStandby standbys, CancellationToken cancel) => TypedResults.Ok(await standbys.LookAsync(id, request, cancel));
+
+    private static async Task<Created<NewStandby.StandbyFound>> AddStandbyAsync(string id, NewStandby.StandbyRequest request, NewStandby standbys, ClaimsPrincipal user, CancellationToken cancel) =>
+        TypedResults.Created($"/api/replicas/{Uri.EscapeDataString(request.Replica ?? "")}", await standbys.AddAsync(id, request, user.Identity!.Name!, cancel));
+
+    private static async Task<NoContent> RemoveStandbyAsync(string id, string replica, NewStandby standbys, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        await standbys.RemoveAsync(id, replica, user.Identity!.Name!, cancel);
+        return TypedResults.NoContent();
+    }
 
     /// <summary>Commits around an instant: read from the log in its store, wherever the cluster is by now. The nearest seconds first; further away only where those have too few.</summary>
     private static Ok<IReadOnlyList<CommitView>> Commits(string id, string at, int? take, ClusterBook book, FleetState fleet, CancellationToken cancel)

@@ -24,7 +24,7 @@ namespace Imbrek.PostgreSql.Serving;
 /// within <see cref="LeaseSeconds"/> and a look, where the slot stands.
 /// </summary>
 internal sealed class LogDuty(
-    NpgsqlDataSource source, ClusterBook book, FleetState fleet, Peers peers, LiveEvents live, IGuest guest, Dispatcher dispatcher, IClock clock, ILogger<LogDuty> log) : BackgroundService
+    NpgsqlDataSource source, ClusterBook book, FleetState fleet, Peers peers, LiveEvents live, IGuest guest, Dispatcher dispatcher, StandbyWatch standbys, IClock clock, ILogger<LogDuty> log) : BackgroundService
 {
     private const int LeaseSeconds = 5;
     private const int LongestReason = 500;
@@ -55,7 +55,7 @@ internal sealed class LogDuty(
     /// <inheritdoc/>
     protected override async Task ExecuteAsync(CancellationToken stoppingToken)
     {
-        var mine = new Dictionary<string, (Task Work, CancellationTokenSource Stop)>();
+        var mine = new Dictionary<string, (Task Work, ClusterSpec Spec, CancellationTokenSource Stop)>();
         while (!stoppingToken.IsCancellationRequested)
         {
             try
@@ -66,13 +66,14 @@ internal sealed class LogDuty(
                     if (await TakeAsync(database, stoppingToken) is { } fence)
                     {
                         var stop = CancellationTokenSource.CreateLinkedTokenSource(stoppingToken);
-                        mine[database] = (Task.Run(() => ServeAsync(spec, fence, stop), CancellationToken.None), stop);
+                        mine[database] = (Task.Run(() => ServeAsync(spec, fence, stop), CancellationToken.None), spec, stop);
                     }
                 }
 
-                foreach (var (database, (work, stop)) in mine.ToArray())
+                foreach (var (database, (work, spec, stop)) in mine.ToArray())
                 {
-                    if (!book.All.ContainsKey(database))
+                    // It is gone, or somewhere else.
+                    if (!book.All.TryGetValue(database, out var now) || (now.Address, now.Port) != (spec.Address, spec.Port))
                     {
                         await stop.CancelAsync();
                     }
@@ -131,6 +132,7 @@ internal sealed class LogDuty(
     {
         var sink = new Sink(this, spec, fence);
         var holding = KeepHoldAsync();
+        var watching = standbys.RunAsync(spec.Database, stop.Token);
         var pause = TimeSpan.FromMilliseconds(250);
         while (!stop.IsCancellationRequested)
         {
@@ -168,7 +170,7 @@ internal sealed class LogDuty(
         }
 
         await stop.CancelAsync();
-        await holding;
+        await Task.WhenAll(holding, watching);
 
         async Task KeepHoldAsync()
         {

@@ -19,7 +19,8 @@ namespace Imbrek.PostgreSql.Serving;
 internal sealed class NewCluster(
     NpgsqlDataSource source, FleetState fleet, ClusterBook book, LogDuty duty, IGuest guest, Dispatcher dispatcher, IDiscoverDriver<ClusterSpec> discovery, IClock clock)
 {
-    private const string Engine = "postgresql-15";
+    /// <summary>What the fleet calls the engine of all of them.</summary>
+    internal const string Engine = "postgresql-15";
     private const long LeastLogRoom = 64L << 20;
 
     // What the engine's own tool takes.
@@ -268,7 +269,7 @@ internal sealed class NewCluster(
         return folder;
     }
 
-    private static void Id(string member, string? id)
+    internal static void Id(string member, string? id)
     {
         if (InputBounds.WhatIsWrongWithId(id ?? "") is { } wrong)
         {

@@ -21,6 +21,8 @@ internal sealed class PostgreSqlEngine : IEngineFamily
         services.AddSingleton<IFindingSource, ClusterFindings>();
         services.AddSingleton<IDiscoverDriver<ClusterSpec>, PostgreSqlDiscovery>();
         services.AddSingleton<NewCluster>();
+        services.AddSingleton<NewStandby>();
+        services.AddSingleton<StandbyWatch>();
         services.AddSingleton<LogDuty>();
         if (!describing)
         {

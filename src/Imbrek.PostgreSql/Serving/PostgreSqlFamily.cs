@@ -22,6 +22,9 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
     public IBackupDriver Backup { get; } = new PostgreSqlBackupDriver(book, clock);
 
     /// <inheritdoc/>
+    public IReplicateDriver? Replicate { get; } = new PostgreSqlReplicateDriver(book, clock);
+
+    /// <inheritdoc/>
     public bool StopsAtPositions => true;
 
     /// <inheritdoc/>

@@ -1,5 +1,6 @@
 using System.Security.Claims;
 using System.Text.Json.Nodes;
+using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
@@ -61,11 +62,11 @@ internal static class ReplicaActions
     public sealed record TakingOverView(string? WhyNot, string Host, double LostSeconds, double? LostBytes, double? Seconds, double? ServiceSeconds, bool NeedsApproval, IReadOnlyList<string> Hosts, IReadOnlyList<OtherView> Others, string? FirstBase);
 
     /// <summary>What comes of each action, before it is begun.</summary>
-    /// <param name="CanAct">Whether a driver of this installation acts on it; else why not.</param>
+    /// <param name="Cannot">Why what cannot be done with it cannot: hold, mend, look, takeOver, end.</param>
     /// <param name="Together">The replicas of its group in the same place, itself included.</param>
     /// <param name="Without">What the losses would cost without it.</param>
     public sealed record BeforeView(
-        string? CanAct, IReadOnlyList<string> Together, double? ToleratedOutageSeconds, IReadOnlyList<ChangeView> Without, IReadOnlyList<string> Fed, TakingOverView TakeOver, Instant? OpensFrom, Instant? OpensTo, IReadOnlyList<string> OpensOn);
+        IReadOnlyDictionary<string, string> Cannot, IReadOnlyList<string> Together, double? ToleratedOutageSeconds, IReadOnlyList<ChangeView> Without, IReadOnlyList<string> Fed, TakingOverView TakeOver, Instant? OpensFrom, Instant? OpensTo, IReadOnlyList<string> OpensOn);
 
     /// <summary>What comes of a replica that is not there yet.</summary>
     public sealed record WorksheetView(
@@ -105,14 +106,14 @@ internal static class ReplicaActions
 
         /// <summary>The replica with its database, and the drivers that act on it.</summary>
         /// <exception cref="BadInputException">There is no such replica, or nobody acts on it.</exception>
-        public (RecoverySubject Subject, ReplicaSource Source, IDriverFamily Family) Of(string id) =>
-            ReplicaEndpoints.Find(fleet, id) is var (s, source) ? (s, source, For(s.Database)) : throw NotFound(id);
+        public (RecoverySubject Subject, ReplicaSource Source, IDriverFamily Family) Of(string id, ReplicaAct act) =>
+            ReplicaEndpoints.Find(fleet, id) is var (s, source) ? (s, source, For(s.Database, act)) : throw NotFound(id);
 
-        public IDriverFamily For(Core.Fleet.Database d) => WhyNot(d) is { } why ? throw new BadInputException("id", why, 409, "no-driver") : drivers.For(d);
+        public IDriverFamily For(Core.Fleet.Database d, ReplicaAct act) => WhyNot(d, act) is { } why ? throw new BadInputException("id", why, 409, "no-driver") : drivers.For(d);
 
-        public string? WhyNot(Core.Fleet.Database d) => drivers.TryFor(d) is not { } family ? $"this installation has no driver for {d.Name} ({d.Engine}): its replicas are computed and watched, not acted on"
-            : family.Here && family.Replicate is null ? $"the drivers of {d.Name} do not act on replicas"
-            : null;
+        public string? WhyNot(Core.Fleet.Database d, ReplicaAct act) => drivers.TryFor(d) is not { } family ? $"this installation has no driver for {d.Name} ({d.Engine}): its replicas are computed and watched, not acted on"
+            : !family.Here ? null
+            : family.Replicate is { } driver ? driver.WhyNot(act) : $"the drivers of {d.Name} do not act on replicas";
 
         /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
         public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel)
@@ -135,14 +136,14 @@ internal static class ReplicaActions
 
     private static Task<Created<RunBegun>> HoldAsync(string id, bool hold, HoldRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var (s, source, family) = acting.Of(id);
+        var (s, source, family) = acting.Of(id, ReplicaAct.Hold);
         IReadOnlyList<Replica> together = request.Group == true ? source.Replica.TogetherIn(s.Fleet) : [source.Replica];
         return acting.BeginAsync(hold ? HoldReplicaKind.Hold : HoldReplicaKind.Resume, s.Database, family, new ReplicaKind.About(id), HoldReplicaKind.Plan(hold, together), id, user, cancel);
     }
 
     private static Task<Created<RunBegun>> MendAsync(string id, MendRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var (s, source, family) = acting.Of(id);
+        var (s, source, family) = acting.Of(id, ReplicaAct.Mend);
         var ways = Mending.Of(s, source, acting.Clock.GetCurrentInstant());
         var way = request.By is null ? ways[0] : ways.FirstOrDefault(w => w.By.ToString().Equals(request.By, StringComparison.OrdinalIgnoreCase)) ?? throw new BadInputException("by", "must be one of log, set, anew");
         if (way.Seconds is null)
@@ -156,13 +157,13 @@ internal static class ReplicaActions
 
     private static Task<Created<RunBegun>> RemoveAsync(string id, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var (s, _, family) = acting.Of(id);
+        var (s, _, family) = acting.Of(id, ReplicaAct.End);
         return acting.BeginAsync(RemoveReplicaKind.KindName, s.Database, family, new ReplicaKind.About(id), RemoveReplicaKind.Plan(id), id, user, cancel);
     }
 
     private static Task<Created<RunBegun>> LookAsync(string id, LookAtRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var (s, source, family) = acting.Of(id);
+        var (s, source, family) = acting.Of(id, ReplicaAct.Look);
         var now = acting.Clock.GetCurrentInstant();
         if (!s.Fleet.Hosts.ContainsKey(new(request.Host ?? "")))
         {
@@ -196,7 +197,7 @@ internal static class ReplicaActions
 
     private static Task<Created<RunBegun>> TakeOverAsync(string id, TakeOverRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var (s, source, family) = acting.Of(id);
+        var (s, source, family) = acting.Of(id, ReplicaAct.TakeOver);
         var now = acting.Clock.GetCurrentInstant();
         var promoting = Promoting.Of(s, source, now);
         if (promoting.WhyNot is { } why)
@@ -218,7 +219,7 @@ internal static class ReplicaActions
     private static Task<Created<RunBegun>> SetUpAsync(SetUpRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
         var (subject, replica) = Read(request, acting);
-        var family = acting.For(subject.Database);
+        var family = acting.For(subject.Database, ReplicaAct.SetUp);
         if (acting.Fleet.Fleet.Replicas.ContainsKey(replica.Id))
         {
             throw new BadInputException("id", $"there is a replica '{replica.Id}' already", 409, "taken");
@@ -255,7 +256,7 @@ internal static class ReplicaActions
             apart && flow is not null && link is not null ? flow.Busiest / link.BytesPerSecond : null,
             Changes(acting.Fleet[subject.Database.Id].Subject, then, now),
             [.. Core.Findings.FindingRules.Of(then, null, now, DatabaseState.Window).Where(f => f.What.Contains(replica.Id.Value, StringComparison.Ordinal) && f.Code != "nobody-watches").Select(f => new ReplicaFindingView(f.Code, f.What, f.Why, f.Remedy))],
-            acting.WhyNot(subject.Database)));
+            acting.WhyNot(subject.Database, ReplicaAct.SetUp)));
     }
 
     private static (RecoverySubject Subject, Replica Replica) Read(SetUpRequest request, Acting acting)
@@ -286,7 +287,7 @@ internal static class ReplicaActions
         var known = source.At(now);
         var replica = source.Replica;
         return TypedResults.Ok(new BeforeView(
-            acting.WhyNot(s.Database),
+            Enum.GetValues<ReplicaAct>().Where(a => a != ReplicaAct.SetUp).Select(a => (Name: char.ToLowerInvariant(a.ToString()[0]) + a.ToString()[1..], Why: acting.WhyNot(s.Database, a))).Where(a => a.Why is not null).ToDictionary(a => a.Name, a => a.Why!),
             [.. replica.TogetherIn(s.Fleet).Select(r => r.Id.Value)],
             Watch.Of(s, source, now, withSeed: false).ToleratedOutageSeconds,
             Changes(s, s with { Replicas = [.. s.Replicas.Where(r => r != source)] }, now),

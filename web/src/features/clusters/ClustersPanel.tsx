@@ -10,6 +10,7 @@ import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration } from '../../shared/format';
 import { AddCluster } from './AddCluster';
+import { AddStandby } from './AddStandby';
 
 /** The real clusters: how far their log has come, and what their sources keep for us. */
 export function ClustersPanel() {
@@ -75,6 +76,7 @@ function Cluster({
   busy: boolean;
 }) {
   const [sure, setSure] = useState(false);
+  const [adding, setAdding] = useState(false);
   const behind = c.coversTo ? Math.max(0, (nowMs() - Date.parse(c.coversTo)) / 1000) : null;
   const part = Math.min(1, c.keptBytes / c.logRoomBytes);
   return (
@@ -139,6 +141,30 @@ function Cluster({
           {sure ? 'Yes, receive no more' : 'Receive no more'}
         </Button>
       )}
+      {(c.standbys.length > 0 || onRemove) && (
+        <Box sx={{ gridColumn: '1 / -1', display: 'flex', flexWrap: 'wrap', alignItems: 'center', columnGap: 2 }}>
+          {c.standbys.length > 0 && (
+            <span>
+              Standbys:{' '}
+              {c.standbys.map((s, i) => (
+                <span key={s.replica}>
+                  {i > 0 && ', '}
+                  <Link to={`/replicas/${s.replica}`}>{s.replica}</Link>{' '}
+                  <Box component="span" sx={{ color: 'text.secondary', fontSize: 12.5 }}>
+                    {s.address}:{s.port}
+                  </Box>
+                </span>
+              ))}
+            </span>
+          )}
+          {onRemove && (
+            <Button size="small" onClick={() => setAdding(!adding)} aria-expanded={adding}>
+              {adding ? 'Close' : 'Watch a standby of it'}
+            </Button>
+          )}
+        </Box>
+      )}
+      {adding && <AddStandby cluster={c.database} onAdded={() => setAdding(false)} />}
     </Box>
   );
 }

@@ -22,6 +22,7 @@ const cluster = {
   coversTo: new Date(Date.now() - 3_600_000).toISOString(),
   keptBytes: 600_000_000,
   problem: null as string | null,
+  standbys: [{ replica: 'harbour-hill', address: '10.0.1.7', port: 5432 }],
 };
 const seen = {
   version: '15',
@@ -99,5 +100,59 @@ describe('clusters', () => {
     open({}, ['look']);
     await screen.findByTestId('cluster-harbour');
     expect(screen.queryByRole('button')).toBeNull();
+  });
+
+  it('looks at a standby from both sides, says what both say, and watches it', async () => {
+    const found = {
+      mode: 'async',
+      delaySeconds: 120,
+      from: null,
+      slot: 'harbour_late',
+      keepLogBytes: null,
+      receiver: 'streaming',
+      timeline: 1,
+      lacks: [] as string[],
+    };
+    const asked = open({
+      'POST /api/clusters/harbour/standbys/look': found,
+      'POST /api/clusters/harbour/standbys': found,
+    });
+    expect((await screen.findByRole('link', { name: 'harbour-hill' })).getAttribute('href')).toBe(
+      '/replicas/harbour-hill',
+    );
+    fireEvent.click(screen.getByRole('button', { name: 'Watch a standby of it' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Look at it from both sides' }));
+    const said = await screen.findByRole('region', { name: 'What both sides say' });
+    expect(said.textContent).toContain('Commits do not wait for it; it holds back what it received for 2 min.');
+    expect(said.textContent).toContain('keeps as much log as it needs');
+    fireEvent.change(screen.getByLabelText('What to call it'), { target: { value: 'harbour-late' } });
+    fireEvent.change(screen.getByLabelText('Site it stands in'), { target: { value: 'hill' } });
+    fireEvent.click(screen.getByRole('button', { name: 'Watch it' }));
+    await waitFor(() =>
+      expect(asked.find((a) => a.path === '/api/clusters/harbour/standbys')?.body).toMatchObject({
+        replica: 'harbour-late',
+        site: 'hill',
+        port: 5432,
+      }),
+    );
+  });
+
+  it('says why one cannot be watched, and offers nothing then', async () => {
+    open({
+      'POST /api/clusters/harbour/standbys/look': {
+        mode: 'async',
+        delaySeconds: 0,
+        from: null,
+        slot: null,
+        keepLogBytes: 0,
+        receiver: 'none',
+        timeline: 1,
+        lacks: ['it is a copy of another cluster'],
+      },
+    });
+    fireEvent.click(await screen.findByRole('button', { name: 'Watch a standby of it' }));
+    fireEvent.click(screen.getByRole('button', { name: 'Look at it from both sides' }));
+    await screen.findByText(/it is a copy of another cluster/);
+    expect(screen.queryByRole('button', { name: 'Watch it' })).toBeNull();
   });
 });

@@ -76,6 +76,7 @@ function Before({
 }) {
   const go = useGo();
   const id = v.row.id;
+  const cannot = b.cannot[act] ?? null;
   const params = { params: { path: { id } } };
   const begin = useMutation({
     mutationFn: (what: () => Promise<Schemas['RunBegun']>) => what(),
@@ -92,13 +93,13 @@ function Before({
     <Box sx={{ mt: 1.25, display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
       <Button
         variant="contained"
-        disabled={!may || begin.isPending || b.canAct !== null || Boolean(wrong)}
+        disabled={!may || begin.isPending || Boolean(cannot) || Boolean(wrong)}
         onClick={() => begin.mutate(what)}
       >
         {word}
       </Button>
       <Box sx={{ color: 'text.secondary' }}>
-        {wrong ?? b.canAct ?? (may ? '' : act === 'end' ? 'Who administers does this.' : 'Who operates does this.')}
+        {wrong ?? cannot ?? (may ? '' : act === 'end' ? 'Who administers does this.' : 'Who operates does this.')}
       </Box>
     </Box>
   );

@@ -16,7 +16,7 @@ const change = {
   rtoSeconds: 3600,
 };
 const before = {
-  canAct: null,
+  cannot: {},
   together: ['tickets-hill', 'payments-hill'],
   toleratedOutageSeconds: 3600,
   without: [change],

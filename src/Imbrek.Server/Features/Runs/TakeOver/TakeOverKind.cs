@@ -147,6 +147,11 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
                 ["startsAt"] = p.StartsAt,
             }];
             database["branches"] = branches;
+        }
+
+        if (database["host"]?.ToString() != p.Host)
+        {
+            // Who follows an engine's log may have named the branch before; the host is ours to name.
             database["host"] = p.Host;
             if (database["recoveryHosts"] is JsonArray hosts)
             {

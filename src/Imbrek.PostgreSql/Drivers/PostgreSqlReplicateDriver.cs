@@ -1,0 +1,178 @@
+using System.Diagnostics;
+using System.Globalization;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Replication;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Log;
+using Imbrek.PostgreSql.Store;
+using NodaTime;
+using Npgsql;
+
+namespace Imbrek.PostgreSql.Drivers;
+
+/// <summary>Has standbys of real clusters take over. What else can be done with a replica this version leaves to whoever made the standby, and says so.</summary>
+internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock) : IReplicateDriver
+{
+    private const int PromoteSeconds = 50;
+
+    /// <inheritdoc/>
+    public string? WhyNot(ReplicaAct act) => act switch
+    {
+        ReplicaAct.TakeOver => null,
+        ReplicaAct.SetUp => "a standby of a real cluster is made with the engine's own tools, and watched from then on: Setup, Clusters, Watch a standby of it",
+        ReplicaAct.End => "stop its engine; it is watched no more by DELETE /api/clusters/{cluster}/standbys/{replica}",
+        _ => "this version does not do that with a standby of a real cluster",
+    };
+
+    /// <inheritdoc/>
+    public async Task<ReplicaLook> LookAsync(RunCall call, Id<Replica> replica, CancellationToken cancel)
+    {
+        var (cluster, standby) = book.Standby(replica);
+        await using var eye = new StandbyEye(clock);
+        eye.Stood(book.Stood(new(cluster.Database), clock.GetCurrentInstant() - StandbyEye.Known));
+        return await eye.LookAsync(cluster, standby, cancel) is { } s
+            ? new ReplicaLook(s.At, s.ReceivedTo, s.AppliedTo, s.PendingBytes, s.ReceivedPosition, s.HeldUpBy, s.Unusable)
+            : throw new DriverException(DriverProblem.Refused, $"it is not known when {cluster.Database} wrote what {replica} has received");
+    }
+
+    /// <inheritdoc/>
+    /// <remarks>This role cannot stop an engine: one that still answers is for people to stop, and nothing is promoted beside it.</remarks>
+    public async Task<string> FenceAsync(RunCall call, Id<Database> database, CancellationToken cancel)
+    {
+        var cluster = book.Cluster(database);
+        try
+        {
+            await using var there = await Connections.OpenAsync(cluster, cancel);
+        }
+        catch (DriverException e) when (e.Problem == DriverProblem.Unreachable)
+        {
+            return $"{cluster.Address}:{cluster.Port} does not answer; whoever starts it again must not let anybody write there";
+        }
+
+        throw new DriverException(DriverProblem.Refused, $"{database} still answers at {cluster.Address}:{cluster.Port}: stop it first, for two that take writes cannot be put together again");
+    }
+
+    /// <inheritdoc/>
+    public Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel) => Task.CompletedTask;
+
+    /// <inheritdoc/>
+    public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel)
+    {
+        var ((cluster, standby), began) = (book.Standby(replica), Stopwatch.GetTimestamp());
+        var store = book.Store(new(cluster.LogStore));
+        Fences.Hear(Path.Combine(store.Staging(cluster.Database, call.Run), "fence"), call);
+        Instant? last;
+        (int Timeline, int Parent, Lsn At) fork;
+        await using (var there = await Connections.OpenAsync(standby, cancel))
+        {
+            try
+            {
+                if (await there.AskAsync<bool>("select pg_is_in_recovery()", cancel))
+                {
+                    await using var promote = new NpgsqlCommand($"select pg_promote(true, {PromoteSeconds})", there) { CommandTimeout = PromoteSeconds + 10 };
+                    if (await promote.ExecuteScalarAsync(cancel) is not true)
+                    {
+                        throw new DriverException(DriverProblem.Unreachable, $"{replica} has not been promoted within {PromoteSeconds} s");
+                    }
+                }
+
+                last = (await there.RowsAsync("select pg_last_xact_replay_timestamp() at time zone 'utc'", r => r.IsDBNull(0) ? (Instant?)null : Connections.AtUtc(r.GetDateTime(0)), cancel))[0];
+                fork = await ForkAsync(there, standby, cancel);
+            }
+            catch (NpgsqlException e)
+            {
+                throw Connections.Told(standby, e, cancel);
+            }
+        }
+
+        var startsAt = standby.PromotedAt ?? clock.GetCurrentInstant();
+        await book.PromotedAsync(replica, startsAt, cancel);
+        var forkAt = last ?? book.Stood(new(cluster.Database), Instant.MinValue).Where(s => s.Position <= fork.At).Select(s => (Instant?)s.At).LastOrDefault() ?? startsAt;
+        var (lost, upTo) = Lost(store, cluster, fork.Parent, fork.At, cancel);
+        try
+        {
+            Directory.Delete(store.Staging(cluster.Database, call.Run), recursive: true);
+        }
+        catch (IOException)
+        {
+            // It is cleaned up with the next full.
+        }
+
+        return new Promotion(
+            Stopwatch.GetElapsedTime(began).TotalSeconds,
+            new Branch(fork.Timeline, fork.Parent, fork.At.Value, forkAt, startsAt),
+            host,
+            upTo is { } to ? Math.Max(0, (to - forkAt).TotalSeconds) : 0,
+            lost,
+            [.. cluster.Standbys.Where(s => s.Replica != replica.Value && s.PromotedAt is null).Select(s => new Promotion.LeftBehind(new(s.Replica), $"it still asks {cluster.Address}:{cluster.Port} for log: have it ask {standby.Address}:{standby.Port}"))]);
+    }
+
+    /// <inheritdoc/>
+    public Task<IReadOnlyList<CheckResult>> TryAsync(RunCall call, Replica replica, CancellationToken cancel) => Refused<IReadOnlyList<CheckResult>>(ReplicaAct.SetUp);
+
+    /// <inheritdoc/>
+    public Task<Moved> CopyAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<Moved>(ReplicaAct.SetUp);
+
+    /// <inheritdoc/>
+    public Task<Moved> JoinAsync(RunCall call, Id<Replica> replica, InstanceSpec restored, CancellationToken cancel) => Refused<Moved>(ReplicaAct.SetUp);
+
+    /// <inheritdoc/>
+    public Task<Moved> MendAsync(RunCall call, Id<Replica> replica, IReadOnlyList<SetCopy> logs, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Mend);
+
+    /// <inheritdoc/>
+    public Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<IReadOnlyList<CheckResult>>(ReplicaAct.SetUp);
+
+    /// <inheritdoc/>
+    public Task<Moved> HoldAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Hold);
+
+    /// <inheritdoc/>
+    public Task<Moved> ResumeAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Hold);
+
+    /// <inheritdoc/>
+    public Task<Moved> OpenCopyAsync(RunCall call, Id<Replica> replica, InstanceSpec instance, Instant? at, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Look);
+
+    private Task<T> Refused<T>(ReplicaAct act) => Task.FromException<T>(new DriverException(DriverProblem.Refused, WhyNot(act)!));
+
+    /// <summary>Where the timeline of a promoted engine left the one before, as its history says.</summary>
+    private static async Task<(int Timeline, int Parent, Lsn At)> ForkAsync(NpgsqlConnection there, StandbySpec standby, CancellationToken cancel)
+    {
+        // The first part of the name of the file it writes is its timeline.
+        var file = await there.AskAsync<string>("select pg_walfile_name(pg_current_wal_lsn())", cancel);
+        var timeline = int.Parse(file.AsSpan(0, 8), NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture);
+        var (parent, at) = TimelineHistory.Read(await TimelineHistory.AskAsync(standby, timeline, cancel))[^1];
+        return (timeline, parent, at);
+    }
+
+    /// <summary>What was received of the old primary's log behind where the new one begins: how many commits, and up to when. Null when that log cannot be read.</summary>
+    private (long? Commits, Instant? UpTo) Lost(FolderStore store, ClusterSpec cluster, int parent, Lsn fork, CancellationToken cancel)
+    {
+        var sets = book.LogBehind(new(cluster.Database), parent, fork);
+        if (sets.Count == 0)
+        {
+            return (0, null);
+        }
+
+        try
+        {
+            var count = 0L;
+            var walk = new LogWalk(store.LogSegments(cluster.Database), c => count += c.Position >= fork ? 1 : 0);
+            (string File, byte[] Content) last = ("", []);
+            foreach (var set in sets)
+            {
+                foreach (var (file, start) in store.LogFiles(cluster.Database, set))
+                {
+                    cancel.ThrowIfCancellationRequested();
+                    last = last.File == file ? last : (file, File.ReadAllBytes(file));
+                    walk.Take(set, start, last.Content);
+                }
+            }
+
+            return (count, sets[^1].CoversTo);
+        }
+        catch (Exception e) when (e is LogBrokenException or IOException)
+        {
+            return (null, sets[^1].CoversTo);
+        }
+    }
+}
