@@ -70,6 +70,8 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
             {
                 if (await there.AskAsync<bool>("select pg_is_in_recovery()", cancel))
                 {
+                    // What we have not received of its log must not be thrown away once it is a primary.
+                    await LogReceiver.MakeSlotAsync(there, cluster.Slot, cancel);
                     await using var promote = new NpgsqlCommand($"select pg_promote(true, {PromoteSeconds})", there) { CommandTimeout = PromoteSeconds + 10 };
                     if (await promote.ExecuteScalarAsync(cancel) is not true)
                     {

@@ -43,7 +43,7 @@ internal sealed class StandbyEye(IClock clock) : IAsyncDisposable
         """;
 
     private readonly LogClock stood = new();
-    private readonly Dictionary<ISignIn, NpgsqlConnection> open = [];
+    private readonly Dictionary<(string Address, int Port, string User, string SignInTo), NpgsqlConnection> open = [];
     private readonly HashSet<string> waitedFor = [];
 
     /// <summary>What the primary says.</summary>
@@ -101,15 +101,15 @@ internal sealed class StandbyEye(IClock clock) : IAsyncDisposable
         var seen = await WithAsync(standby, AskAsync, cancel);
         var at = clock.GetCurrentInstant();
 
-        // Where not all is replayed it stands at its last commit exactly, or further where nothing was committed.
-        if (stood.CommittedBefore(seen.Received) is not { } received
-            || (seen.Replayed >= seen.Received ? received : Latest(stood.CommittedBefore(seen.Replayed), seen.LastCommit)) is not { } applied)
+        if (stood.CommittedBefore(seen.Received) is not { } received)
         {
             return null;
         }
 
+        // Where not all is replayed it stands at its last commit exactly, or further where nothing was committed. One that has replayed none since it began stands before all that is known: it can be
+        // stopped at the first instant of that.
         received = Instant.Min(received, at);
-        applied = Instant.Min(received, applied);
+        var applied = seen.Replayed >= seen.Received ? received : Instant.Min(received, Latest(stood.CommittedBefore(seen.Replayed), seen.LastCommit) ?? stood.First!.Value);
         var waits = source is not null && (seen.Slot is { } slot && source.Slots.TryGetValue(slot, out var s) ? s.Sync == true : source.Waits.GetValueOrDefault(seen.ClusterName));
         var waited = waitedFor.Contains(standby.Replica) && waits;
         if (waits)
@@ -132,7 +132,7 @@ internal sealed class StandbyEye(IClock clock) : IAsyncDisposable
             Math.Max(0, seen.Received.Value - seen.Replayed.Value),
             seen.Received.Value,
             waited,
-            unusable ?? (silent is not null ? $"its primary does not answer: {silent}" : seen.Receiver is null ? "its receiver does not run" : seen.Receiver != "streaming" ? $"its receiver is {seen.Receiver}" : seen.Paused ? "its replay is paused" : null),
+            unusable ?? (silent is not null ? $"its primary at {silent}" : seen.Receiver is null ? "its receiver does not run" : seen.Receiver != "streaming" ? $"its receiver is {seen.Receiver}" : seen.Paused ? "its replay is paused" : null),
             unusable is not null);
     }
 
@@ -181,20 +181,21 @@ internal sealed class StandbyEye(IClock clock) : IAsyncDisposable
     /// <summary>Asks over the connection that is open, or a new one: what failed once is tried over a new one at the next look.</summary>
     private async Task<T> WithAsync<T>(ISignIn to, Func<NpgsqlConnection, CancellationToken, Task<T>> ask, CancellationToken cancel)
     {
+        var engine = (to.Address, to.Port, to.User, to.SignInTo);
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         limit.CancelAfter(Patience);
         try
         {
-            if (!open.TryGetValue(to, out var connection))
+            if (!open.TryGetValue(engine, out var connection))
             {
-                open[to] = connection = await Connections.OpenAsync(to, limit.Token);
+                open[engine] = connection = await Connections.OpenAsync(to, limit.Token);
             }
 
             return await ask(connection, limit.Token);
         }
         catch (Exception e) when (!cancel.IsCancellationRequested)
         {
-            if (open.Remove(to, out var broken))
+            if (open.Remove(engine, out var broken))
             {
                 await broken.DisposeAsync();
             }

@@ -38,6 +38,9 @@ internal sealed class LogClock
         }
     }
 
+    /// <summary>The first instant of which anything is known; null before.</summary>
+    public Instant? First => marks.Count > 0 ? marks[0].At : null;
+
     /// <summary>Up to when everything committed lies before a position; null when that is not known.</summary>
     public Instant? CommittedBefore(Lsn position)
     {

@@ -155,8 +155,15 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         }
 
         await FreeAsync(watch, cluster.Slot, cancel);
+        return await MakeSlotAsync(watch, cluster.Slot, cancel);
+    }
+
+    /// <summary>Finds a slot, or makes it; also at a standby, so that nothing is thrown away when that takes over.</summary>
+    /// <returns>The position from which log is kept.</returns>
+    public static async Task<Lsn> MakeSlotAsync(NpgsqlConnection watch, string slot, CancellationToken cancel)
+    {
         var found = await watch.RowsAsync(
-            $"select coalesce(restart_lsn::text, ''), coalesce(wal_status, '') from pg_replication_slots where slot_name = '{cluster.Slot}'", r => (Restart: r.GetString(0), Status: r.GetString(1)), cancel);
+            $"select coalesce(restart_lsn::text, ''), coalesce(wal_status, '') from pg_replication_slots where slot_name = '{slot}'", r => (Restart: r.GetString(0), Status: r.GetString(1)), cancel);
         if (found.Count == 1 && found[0] is { Restart.Length: > 0, Status: not "lost" })
         {
             return Lsn.Parse(found[0].Restart);
@@ -165,11 +172,11 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         if (found.Count == 1)
         {
             // The source has thrown away what it kept for us: from here on there is a gap, which the next full closes.
-            await watch.AskAsync<string>($"select pg_drop_replication_slot('{cluster.Slot}')::text", cancel);
+            await watch.AskAsync<string>($"select pg_drop_replication_slot('{slot}')::text", cancel);
         }
 
         await using var make = new NpgsqlCommand("select lsn::text from pg_create_physical_replication_slot($1, true)", watch);
-        make.Parameters.AddWithValue(cluster.Slot);
+        make.Parameters.AddWithValue(slot);
         return Lsn.Parse((string)(await make.ExecuteScalarAsync(cancel))!);
     }
 
@@ -188,7 +195,15 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
             {
                 timeline = left;
                 await using var log = await Connections.OpenForLogAsync(cluster, Application, cancel);
-                await StreamAsync(watch, log, new(newest.ToPosition), newest.CoversTo, cancel, at);
+                try
+                {
+                    await StreamAsync(watch, log, new(newest.ToPosition), newest.CoversTo, cancel, at);
+                }
+                catch (PostgresException e) when (e.MessageText.EndsWith("has already been removed", StringComparison.Ordinal))
+                {
+                    // What was left of it is nowhere any more: there is a gap, which the next full closes.
+                }
+
                 newest = sink.Newest ?? newest;
             }
 
