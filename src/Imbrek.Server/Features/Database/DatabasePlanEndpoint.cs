@@ -84,15 +84,16 @@ internal static class DatabasePlanEndpoint
 
         if (observed.Window.WorstAt is { } at)
         {
-            // Who was further behind at the worst of it than by design.
-            reasons.AddRange(db.Subject.Replicas
+            // Who was further behind at the worst of it than by design; else what was missing among the sets.
+            string[] behind = [.. db.Subject.Replicas
                 .Where(r => r.Counts(designed.Loss, at))
                 .Select(r => (r.Replica.Id, Seconds: r.At(at) is { } known ? (at - known.ReceivedTo).TotalSeconds : 0))
                 .Where(r => r.Seconds > designed.Window.WorstExposureSeconds)
-                .Select(r => $"{r.Id} was {PlainDuration.Of(r.Seconds)} behind at the worst, more than it is by design"));
+                .Select(r => $"{r.Id} was {PlainDuration.Of(r.Seconds)} behind at the worst, more than it is by design")];
+            reasons.AddRange(behind);
 
             // At that instant what ends the rise is there already; just before it, it was not.
-            reasons.AddRange(CoverExplainer.Gaps(db.Subject, designed.Loss, at - Duration.FromMilliseconds(1), from).TakeLast(1).SelectMany(g => g.Reasons).Take(2));
+            reasons.AddRange(behind.Length > 0 ? [] : CoverExplainer.Gaps(db.Subject, designed.Loss, at - Duration.FromMilliseconds(1), from).TakeLast(1).SelectMany(g => g.Reasons).Take(2));
         }
 
         if (reasons.Count == 0)
