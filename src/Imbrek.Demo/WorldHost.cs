@@ -5,8 +5,10 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Imbrek.Server.Features.Dispatch;
+using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Replicas;
+using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.State;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
@@ -21,7 +23,7 @@ namespace Imbrek.Demo;
 /// is answered only after that.
 /// </summary>
 internal sealed class WorldHost(
-    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, Dispatcher dispatcher, LagIntake lag, WorldFamily family, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
+    NpgsqlDataSource source, FleetState fleet, ProductClock clock, LiveEvents live, Peers peers, Dispatcher dispatcher, LagIntake lag, FleetChanges parts, ReplicaBook book, WorldFamily family, DemoOptions options, ILogger<WorldHost> log) : BackgroundService
 {
     private static readonly TimeSpan Tick = TimeSpan.FromMilliseconds(50);
     private static readonly TimeSpan Look = TimeSpan.FromSeconds(1);
@@ -246,6 +248,7 @@ internal sealed class WorldHost(
                 await w.WhenNobodyThinksAsync(LongestThought);
                 unkept.AddRange(w.TakeChanges());
                 await KeepAsync(cancel);
+                await NameAsync(w, cancel);
                 unseen.AddRange(w.Replicas.TakeSamples());
                 if (unseen.Count > 0 && (sinceSeen is null || sinceSeen.Elapsed > SeenEvery))
                 {
@@ -288,6 +291,33 @@ internal sealed class WorldHost(
         string[] databases = [.. unkept.Select(c => c.Database).OfType<Id<Database>>().Select(d => d.Value).Distinct()];
         unkept.Clear();
         await peers.TellAsync(databases, [], cancel);
+    }
+
+    /// <summary>
+    /// Names in the fleet what the world did unasked: a replica that took over by itself. Found by what the world is, so that a crash loses none; what a run promotes, that run names.
+    /// </summary>
+    private async Task NameAsync(World w, CancellationToken cancel)
+    {
+        var here = fleet.Fleet;
+        foreach (var d in w.Fleet.Databases)
+        {
+            if (!here.DatabaseById.TryGetValue(d.Id, out var known) || d.Branches.Count == known.Branches.Count || d.Host == known.Host)
+            {
+                continue;
+            }
+
+            var now = w.Now;
+            var replica = here.ReplicaList.FirstOrDefault(r => r.Database == d.Id && !(r.Until <= now) && r.Place.Hosts.Contains(d.Host) && !w.Fleet.Replicas.ContainsKey(r.Id));
+            await using var asked = source.CreateCommand("select exists (select 1 from runs where claim = $1)");
+            asked.Parameters.AddWithValue($"replica:{d.Id}:take-over");
+            if (replica is null || await asked.ExecuteScalarAsync(cancel) is true)
+            {
+                continue;
+            }
+
+            await parts.KeepAsync(TakeOverKind.Named(parts, here, d.Id.Value, d.Branches[^1], d.Host.Value, known.Host.Value, replica.Id.Value), $"{replica.Id} has taken over by itself", "the voters", cancel);
+            await book.ForgetAsync(replica.Id, cancel);
+        }
     }
 
     /// <summary>Adds markers and happenings.</summary>

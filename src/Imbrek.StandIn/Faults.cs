@@ -204,6 +204,11 @@ public sealed class Faults
                         d.GoOn(world.NowMs, HostDown);
                     }
                 }
+
+                if (down)
+                {
+                    world.Replicas.Voting.Notice(host);
+                }
             });
         }
     }

@@ -15,7 +15,7 @@ namespace Imbrek.StandIn;
 /// <param name="world">The world.</param>
 public sealed class StandInReplicateDriver(World world) : IReplicateDriver
 {
-    private const string KeptOut = "it is kept out while a replica takes over";
+    internal const string KeptOut = "it is kept out while a replica takes over";
     private const double LookSeconds = 0.5, HandSeconds = 2, MarkerWithinSeconds = 6 * 3600;
 
     /// <inheritdoc/>

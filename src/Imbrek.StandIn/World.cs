@@ -390,6 +390,7 @@ public sealed class World : IDisposable
         }
 
         Faults.Resume(state.FlappingLinks);
+        Replicas.Voting.Resume();
         foreach (var run in Rules is null ? [] : state.Open)
         {
             Rules!.TakeUp(run);

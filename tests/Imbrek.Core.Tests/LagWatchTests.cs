@@ -179,4 +179,17 @@ public class LagWatchTests
         Assert.All(made.Where(s => s.Branch == 2), s => Assert.True(s.From - s.ReceivedLag >= At(19)));
         Assert.Equal(At(40), made[^1].To);
     }
+
+    [Fact]
+    public void What_was_followed_without_an_outage_is_one_span_and_an_outage_parts_two()
+    {
+        static LagStretch Of(double from, double to) => new(new("r"), 1, At(from), At(to), Duration.FromSeconds(1), Duration.FromSeconds(2), Duration.FromSeconds(1), 0, null);
+        var lag = new LagHistory(new("r"), [Of(0, 100), Of(100, 200), Of(220, 300), Of(500, 600)]);
+        var most = Duration.FromSeconds(30);
+        Assert.Equal([(At(0), At(300)), (At(500), At(600))], lag.Followed(At(-50), At(700), most));
+        Assert.Equal([(At(150), At(300)), (At(500), At(550))], lag.Followed(At(150), At(550), most));
+        Assert.Equal([(At(0), At(200)), (At(220), At(300))], lag.Followed(At(0), At(400), Duration.FromSeconds(10)));
+        Assert.Empty(lag.Followed(At(310), At(490), most));
+        Assert.Empty(new LagHistory(new("r"), []).Followed(At(0), At(10), most));
+    }
 }

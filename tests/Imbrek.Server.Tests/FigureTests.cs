@@ -107,6 +107,14 @@ public class FigureTests(DemoServer demo)
         Assert.True(spans.Max(s => s.To) >= to.AddMilliseconds(-1));
         Assert.All(spans.Zip(spans.Skip(1)), p => Assert.InRange((p.Second.From - p.First.To).TotalMilliseconds, -1, 1));
         Assert.All(Of(cover, "tiles"), t => Assert.True(Time(t, "from") <= Time(t, "to")));
+        Assert.All(Of(cover, "replicas"), r =>
+        {
+            var followed = Of(r, "spans");
+            Assert.All(followed, f => Assert.True(from <= Time(f, "from") && Time(f, "from") <= Time(f, "to") && Time(f, "to") <= to));
+            Assert.All(followed.Zip(followed.Skip(1)), p => Assert.True(Time(p.First, "to") < Time(p.Second, "from")));
+            Assert.True(followed.Length == 0 || Time(followed[^1], "to") <= Time(r, "receivedTo") || followed[^1].GetProperty("from").GetRawText() == followed[^1].GetProperty("to").GetRawText());
+        });
+        Assert.Equal(database switch { "tickets" or "harbour-sailings" => 2, "gate-passes" => 1, _ => 0 }, Of(cover, "replicas").Length);
         var steps = Of(cover, "steps");
         Assert.All(steps.Zip(steps.Skip(1)), p => Assert.True(Time(p.First, "at") < Time(p.Second, "at")));
 

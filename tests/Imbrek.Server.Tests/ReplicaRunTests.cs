@@ -150,4 +150,28 @@ public class ReplicaRunTests(DemoServer demo)
         Assert.Contains("take-over", ledger, StringComparison.Ordinal);
         Assert.Equal("host", (await admin.GetAsync("/api/databases/ticket-payments")).GetProperty("proofs")[0].GetProperty("loss").GetString());
     }
+
+    [Fact]
+    public async Task One_that_takes_over_by_itself_is_named_in_the_fleet_and_the_gates_live_where_it_is()
+    {
+        // In a world of its own: what follows lives without its first base.
+        await using var server = await ServerProcess.StartAsync(demo: true, days: 2);
+        using var admin = await Session.SignInAsync(server.Url, "admin");
+        await admin.PaceAsync(30);
+        await StateIsAsync(admin, "gate-scans-hill", "inStep");
+        await admin.PostAsync("/api/world/host-down", new { host = "quay-h2", down = true });
+        await StateIsAsync(admin, "gate-scans-hill", "ended");
+        await StateIsAsync(admin, "gate-passes-hill", "ended");
+        var page = await admin.GetAsync("/api/databases/gate-scans");
+        Assert.Contains("hill-h1", page.ToString(), StringComparison.Ordinal);
+        Assert.Contains("takes over by itself: quay-h2 is gone, 2 of 3 voters are left", page.GetProperty("happenings").ToString(), StringComparison.Ordinal);
+        var fleet = await admin.GetTextAsync("/api/export/fleet");
+        var gates = System.Text.Json.JsonDocument.Parse(fleet).RootElement.GetProperty("databases").EnumerateArray().First(d => d.GetProperty("id").GetString() == "gate-scans");
+        Assert.Equal(("hill-h1", 1), (gates.GetProperty("host").GetString(), gates.GetProperty("branches").GetArrayLength()));
+        Assert.Equal(1, await server.QueryAsync<long>("select count(*) from fleet_versions where why = 'gate-scans-hill has taken over by itself'"));
+
+        // What is missing then is said.
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/findings?database=gate-scans")).GetProperty("rows").EnumerateArray().Any(f => f.GetProperty("code").GetString() == "no-base-on-branch"), 60, () => "nobody says that the new branch has no base");
+    }
 }

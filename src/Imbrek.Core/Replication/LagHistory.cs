@@ -56,6 +56,35 @@ public sealed class LagHistory
         PendingBytes[index],
         ReceivedPosition[index] == NoPosition ? null : ReceivedPosition[index]);
 
+    /// <summary>The spans in which it was followed, within two instants: from one stretch to the next there is at most a given time, else it was cut off between.</summary>
+    /// <param name="from">The first instant.</param>
+    /// <param name="to">The last instant.</param>
+    /// <param name="most">What may lie between two stretches without an outage.</param>
+    public IReadOnlyList<(Instant From, Instant To)> Followed(Instant from, Instant to, Duration most)
+    {
+        var spans = new List<(Instant From, Instant To)>();
+        var (first, last) = (from.ToUnixTimeMilliseconds(), to.ToUnixTimeMilliseconds());
+        for (var i = Math.Max(0, IndexAt(first)); i < Count && From[i] <= last; i++)
+        {
+            if (To[i] < first)
+            {
+                continue;
+            }
+
+            var (a, b) = (Instant.FromUnixTimeMilliseconds(Math.Max(first, From[i])), Instant.FromUnixTimeMilliseconds(Math.Min(last, To[i])));
+            if (spans.Count > 0 && a - spans[^1].To <= most)
+            {
+                spans[^1] = (spans[^1].From, Instant.Max(b, spans[^1].To));
+            }
+            else
+            {
+                spans.Add((a, b));
+            }
+        }
+
+        return spans;
+    }
+
     /// <summary>The place of the stretch with the greatest beginning up to an instant; -1 when there is none.</summary>
     internal int IndexAt(long at)
     {

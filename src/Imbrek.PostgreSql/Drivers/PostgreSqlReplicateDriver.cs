@@ -21,7 +21,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     {
         ReplicaAct.TakeOver => null,
         ReplicaAct.SetUp => "a standby of a real cluster is made with the engine's own tools, and watched from then on: Setup, Clusters, Watch a standby of it",
-        ReplicaAct.End => "stop its engine; it is watched no more by DELETE /api/clusters/{cluster}/standbys/{replica}",
+        ReplicaAct.End => "stop its engine, and watch it no more: Setup, Clusters",
         _ => "this version does not do that with a standby of a real cluster",
     };
 

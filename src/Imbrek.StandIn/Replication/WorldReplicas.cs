@@ -23,7 +23,14 @@ public sealed class WorldReplicas
     /// <summary>What replicas remembered when the world was opened, until they are in it.</summary>
     private readonly Dictionary<string, KeptReplica> kept = [];
 
-    internal WorldReplicas(World world) => this.world = world;
+    internal WorldReplicas(World world)
+    {
+        this.world = world;
+        Voting = new Voting(world);
+    }
+
+    /// <summary>Who has one take over by itself.</summary>
+    internal Voting Voting { get; }
 
     internal SimulatedReplica this[Id<Replica> id] => all[id];
 

@@ -5,6 +5,7 @@ import { CoverLane, CoverLaneTargets } from './CoverLane';
 import { ExposureCurve } from './ExposureCurve';
 import { duration, localClock, localDay, localTime, utc } from './format';
 import { RecoverableLine } from './RecoverableLine';
+import { FollowedLines, followedHeight } from './FollowedLines';
 import { saidIn } from './Said';
 import { localTicks } from './timeAxis';
 
@@ -45,7 +46,8 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
     return stores.map((store) => ({ store, tiles: cover.tiles.filter((t) => t.store === store) }));
   }, [cover.tiles]);
   const lanesTop = 22;
-  const lineTop = lanesTop + Math.max(1, lanes.length) * laneHeight + 6;
+  const followedTop = lanesTop + Math.max(1, lanes.length) * laneHeight + 6;
+  const lineTop = followedTop + followedHeight(cover);
   const curveTop = lineTop + 40;
   const height = curveTop + curveHeight + 22;
   const ticks = useMemo(() => localTicks(from, to, width - labelWidth, zone), [from, to, width, zone]);
@@ -111,6 +113,7 @@ export function CoverStrip({ cover, zone, chosen, onChoose, onZoom, lit, onSet }
         {lanes.map(({ store, tiles }, i) => (
           <CoverLane key={store} store={store} tiles={tiles} x={x} base={lanesTop + (i + 1) * laneHeight} lit={lit} />
         ))}
+        <FollowedLines cover={cover} x={x} top={followedTop} zone={zone} />
         <RecoverableLine cover={cover} x={x} y={lineTop + 10} zone={zone} />
         <Marks cover={cover} x={x} y={lineTop + 26} zone={zone} />
         <ExposureCurve cover={cover} x={x} top={curveTop} height={curveHeight} right={width - 8} left={labelWidth} />

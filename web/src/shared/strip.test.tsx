@@ -57,6 +57,7 @@ const cover: Cover = {
     { at: at(210), to: at(600), fromSeconds: 600, toSeconds: 24_000 },
   ],
   columns: [],
+  replicas: [],
   marks: [],
 };
 
@@ -67,6 +68,31 @@ describe('cover strip', () => {
     expect(
       gaps.some((g) => Number(g.getAttribute('width')) >= 2 && g.querySelector('title')?.textContent?.includes('l7')),
     ).toBe(true);
+  });
+
+  it('draws a band for each replica up to what it has received, and steps down where it was cut off', () => {
+    const replicas = [
+      {
+        replica: 'tickets-hill',
+        spans: [
+          { from: at(0), to: at(200) },
+          { from: at(300), to: at(590) },
+        ],
+        receivedTo: at(590),
+        whyNot: null,
+      },
+      { replica: 'tickets-north', spans: [], receivedTo: null, whyNot: 'it is lost with site:north' },
+    ];
+    render(<CoverStrip cover={{ ...cover, replicas }} zone="UTC" />);
+    const hill = screen.getByTestId('followed-tickets-hill');
+    expect(hill.querySelectorAll('rect')).toHaveLength(2);
+    expect(hill.querySelectorAll('path')).toHaveLength(1);
+    expect(hill.querySelector('title')!.textContent).toContain('has received all up to');
+    const north = screen.getByTestId('followed-tickets-north');
+    expect(north.querySelectorAll('rect')).toHaveLength(0);
+    expect(north.querySelector('title')!.textContent).toBe(
+      'tickets-north: nothing of it is known; it is lost with site:north',
+    );
   });
 
   it('says in words what it shows', () => {

@@ -173,6 +173,7 @@ export const cover: Of<'CoverView'> = (changes) => ({
   gaps: [],
   steps: [],
   columns: [],
+  replicas: [],
   marks: [],
   ...changes,
 });

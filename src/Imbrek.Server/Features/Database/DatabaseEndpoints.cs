@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -93,7 +94,12 @@ internal static class DatabaseEndpoints
         IReadOnlyList<GapView> Gaps,
         IReadOnlyList<ExposureStepView> Steps,
         IReadOnlyList<ColumnView> Columns,
+        IReadOnlyList<FollowedView> Replicas,
         IReadOnlyList<MarkView> Marks);
+
+    /// <summary>When a replica followed; between two spans it was cut off. The last one ends at what it has received.</summary>
+    /// <param name="WhyNot">Why nothing can be had of it after the loss supposed; null when something can.</param>
+    public sealed record FollowedView(string Replica, IReadOnlyList<SpanView> Spans, Instant? ReceivedTo, string? WhyNot);
 
     public sealed record CopyView(string Store, Instant AvailableAt, Instant? RemovedAt, Instant? LockedUntil, long StoredBytes, CopyState State);
 
@@ -219,7 +225,16 @@ internal static class DatabaseEndpoints
             [.. gaps.Select(g => new GapView(g.Span.From, g.Span.To, g.AtEnd, g.BeforeFirst, g.Reasons))],
             few ? [.. curve.Select((c, i) => (Step: c, To: i + 1 < curve.Count ? curve[i + 1].At : end)).Select(c => new ExposureStepView(c.Step.At, c.To, c.Step.SecondsAt(c.Step.At), c.Step.SecondsAt(c.To)))] : [],
             few ? [] : [.. ExposureColumn.Fold(curve, start, end, Math.Clamp(curve.Count / 2, LeastColumns, columns)).Select(c => new ColumnView(c.At, c.WorstSeconds, c.LeastSeconds, c.Unprotected))],
+            [.. s.Replicas.Where(r => !(r.Replica.Until <= start)).Select(r => Followed(r, resolved, start, end, asOf))],
             await MarksAsync(data, id, start, end, cancel)));
+    }
+
+    private static FollowedView Followed(ReplicaSource r, Loss loss, Instant start, Instant end, Instant asOf)
+    {
+        // An outage is what is longer than three looks, as its watcher has it.
+        var spans = r.Lag.Followed(start, end, 3 * Duration.FromSeconds(r.Replica.WatchSeconds));
+        var received = r.At(asOf)?.ReceivedTo;
+        return new(r.Replica.Id.Value, [.. spans.Select(i => new SpanView(i.From, received is { } to && i.To > to ? Instant.Max(i.From, to) : i.To))], received, r.WhyNotUnder(loss));
     }
 
     private static Ok<SetPage> GetSets(string id, FleetState state, string? before, [FromQuery(Name = "kind")] string? kindName, int? take)

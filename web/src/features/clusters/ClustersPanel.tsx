@@ -146,14 +146,8 @@ function Cluster({
           {c.standbys.length > 0 && (
             <span>
               Standbys:{' '}
-              {c.standbys.map((s, i) => (
-                <span key={s.replica}>
-                  {i > 0 && ', '}
-                  <Link to={`/replicas/${s.replica}`}>{s.replica}</Link>{' '}
-                  <Box component="span" sx={{ color: 'text.secondary', fontSize: 12.5 }}>
-                    {s.address}:{s.port}
-                  </Box>
-                </span>
+              {c.standbys.map((s) => (
+                <Standby key={s.replica} standby={s} cluster={c.database} administers={onRemove !== undefined} />
               ))}
             </span>
           )}
@@ -165,6 +159,50 @@ function Cluster({
         </Box>
       )}
       {adding && <AddStandby cluster={c.database} onAdded={() => setAdding(false)} />}
+    </Box>
+  );
+}
+
+/** A standby that is watched; to watch it no more is said twice. */
+function Standby({
+  standby: s,
+  cluster,
+  administers,
+}: {
+  standby: Schemas['StandbyView'];
+  cluster: string;
+  administers: boolean;
+}) {
+  const queries = useQueryClient();
+  const [sure, setSure] = useState(false);
+  const remove = useMutation({
+    mutationFn: () =>
+      got(
+        api.DELETE('/api/clusters/{id}/standbys/{replica}', {
+          params: { path: { id: cluster, replica: s.replica } },
+        }),
+      ),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  return (
+    <Box component="span" sx={{ mr: 2 }}>
+      <Link to={`/replicas/${s.replica}`}>{s.replica}</Link>{' '}
+      <Box component="span" sx={{ color: 'text.secondary', fontSize: 12.5 }}>
+        {s.address}:{s.port}
+      </Box>
+      {administers && (
+        <Button
+          size="small"
+          color={sure ? 'error' : 'inherit'}
+          disabled={remove.isPending}
+          onClick={() => (sure ? remove.mutate() : setSure(true))}
+          onBlur={() => setSure(false)}
+          title="It counts for nothing from then on; nothing is done to its engine"
+        >
+          {sure ? 'Yes, watch no more' : 'Watch no more'}
+        </Button>
+      )}
+      {remove.error && <Box sx={{ color: 'verdict.breached' }}>{remove.error.message}</Box>}
     </Box>
   );
 }

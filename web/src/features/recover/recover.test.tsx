@@ -201,15 +201,18 @@ describe('recover', () => {
     });
     await begin();
     fireEvent.click(screen.getByRole('button', { name: 'Just before a commit' }));
-    const commits = within(screen.getByRole('region', { name: 'Commits' }));
-    await commits.findByText('transaction 1360');
-    fireEvent.click(commits.getByRole('button', { name: 'Stop before before the change' }));
+    const stop = async () => {
+      await screen.findByText('transaction 1360');
+      fireEvent.click(screen.getByRole('button', { name: 'Stop before before the change' }));
+    };
+    await stop();
+    fireEvent.click(await screen.findByRole('button', { name: 'Only the instant' }));
+    expect(screen.queryByTestId('before')).toBeNull();
+    await stop();
     expect((await screen.findByTestId('before')).textContent).toContain('before the change');
     await waitFor(() => expect(asked.some((a) => a.query.get('target') === commit.target)).toBe(true));
     await waitFor(async () => expect((await begin()).disabled).toBe(false));
     fireEvent.click(await begin());
     await waitFor(() => expect(asked.find((a) => a.method === 'POST')?.body).toMatchObject({ before: 17041472 }));
-    fireEvent.click(screen.getByRole('button', { name: 'Only the instant' }));
-    expect(screen.queryByTestId('before')).toBeNull();
   });
 });

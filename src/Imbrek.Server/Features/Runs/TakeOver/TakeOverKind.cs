@@ -1,5 +1,6 @@
 using System.Text.Json.Nodes;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
@@ -36,7 +37,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
     public override IReadOnlyList<string> Names { get; } = [KindName];
 
     /// <summary>Its steps.</summary>
-    public static Run Plan(Question asked, Core.Fleet.Id<Core.Fleet.Database> database, Promoting promoting)
+    public static Run Plan(Question asked, Id<Core.Fleet.Database> database, Promoting promoting)
     {
         var steps = new List<Step>();
         steps.Add(Next(steps, "look", "Look how far it is, from both sides", asked.Replica, 1, undo: Undo.Nothing));
@@ -131,39 +132,46 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
     private static Promoted? PromotedIn(RunContext run) =>
         run.Run.Plan.Steps.Where(s => s.Kind == "promote").Select(s => run.Run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
 
+    /// <summary>What a take over changes in the fleet: the branch that began and the host it runs on, unless that is named already; the replica is one no more, and who it fed is fed by the primary.</summary>
+    public static IReadOnlyList<FleetParts.Change> Named(FleetChanges changes, FleetModel fleet, string id, Branch branch, string host, string from, string replica)
+    {
+        var database = changes.Find("databases", id)!;
+        var branches = database["branches"] as JsonArray ?? [];
+        if (branches.All(b => b?["id"]?.GetValue<int>() != branch.Id))
+        {
+            database["branches"] = new JsonArray([.. branches.Select(b => b?.DeepClone()), new JsonObject
+            {
+                ["id"] = branch.Id,
+                ["parent"] = branch.Parent,
+                ["forkPosition"] = branch.ForkPosition,
+                ["forkAt"] = Instants.Write(branch.ForkAt),
+                ["startsAt"] = Instants.Write(branch.StartsAt),
+            }]);
+        }
+
+        // Who follows an engine's log may have named the branch before; the host is ours to name.
+        if (database["host"]?.ToString() == host)
+        {
+            return [];
+        }
+
+        database["host"] = host;
+        if (database["recoveryHosts"] is JsonArray hosts)
+        {
+            // It runs there now; the host it ran on is one it may come back to.
+            database["recoveryHosts"] = new JsonArray([.. hosts.Select(h => h!.ToString()).Where(h => h != host).Append(from).Distinct().Select(h => (JsonNode)h)]);
+        }
+
+        return [.. RemoveReplica.RemoveReplicaKind.Refed(changes, fleet, new(replica), null), RemoveReplica.RemoveReplicaKind.Ended(changes, replica, branch.StartsAt), FleetParts.Put("databases", id, database)];
+    }
+
     private async Task<StepResult> NameAsync(RunContext run, Question asked, CancellationToken cancel)
     {
         var p = PromotedIn(run)!;
-        var database = changes.Find("databases", run.Row.Database)!;
-        var branches = database["branches"] as JsonArray ?? [];
-        if (branches.All(b => b?["id"]?.GetValue<int>() != p.Branch))
+        var branch = new Branch(p.Branch, p.Parent, p.Position ?? 0, Instants.Parse(p.Reached!), Instants.Parse(p.StartsAt));
+        if (Named(changes, Fleet.Fleet, run.Row.Database, branch, p.Host, asked.From, asked.Replica) is { Count: > 0 } named)
         {
-            branches = [.. branches.Select(b => b?.DeepClone()), new JsonObject
-            {
-                ["id"] = p.Branch,
-                ["parent"] = p.Parent,
-                ["forkPosition"] = p.Position,
-                ["forkAt"] = p.Reached,
-                ["startsAt"] = p.StartsAt,
-            }];
-            database["branches"] = branches;
-        }
-
-        if (database["host"]?.ToString() != p.Host)
-        {
-            // Who follows an engine's log may have named the branch before; the host is ours to name.
-            database["host"] = p.Host;
-            if (database["recoveryHosts"] is JsonArray hosts)
-            {
-                // It runs there now; the host it ran on is one it may come back to.
-                database["recoveryHosts"] = new JsonArray([.. hosts.Select(h => h!.ToString()).Where(h => h != p.Host).Append(asked.From).Distinct().Select(h => (JsonNode)h)]);
-            }
-
-            await changes.KeepAsync(
-                [.. RemoveReplica.RemoveReplicaKind.Refed(changes, Fleet.Fleet, new(asked.Replica), null), RemoveReplica.RemoveReplicaKind.Ended(changes, asked.Replica, Instants.Parse(p.StartsAt)), FleetParts.Put("databases", run.Row.Database, database)],
-                $"{asked.Replica} has taken over",
-                run.Row.AskedBy!,
-                cancel);
+            await changes.KeepAsync(named, $"{asked.Replica} has taken over", run.Row.AskedBy!, cancel);
         }
 
         await Book.ForgetAsync(new(asked.Replica), cancel);
