@@ -17,6 +17,9 @@ internal static class DatabasePlanEndpoint
 {
     private const double Agrees = 0.1;
 
+    /// <summary>What is stated of a lag is at most so many times what it was.</summary>
+    private const double BandWidth = 1.5;
+
     public sealed record NextRun(string Plan, string Task, string Kind, Instant Due, Guid? Run, string? AskedBy);
 
     public sealed record PlanName(string Id, string Name, IReadOnlyList<TaskName> Tasks);
@@ -87,9 +90,11 @@ internal static class DatabasePlanEndpoint
             // Who was further behind at the worst of it than by design; else what was missing among the sets.
             string[] behind = [.. db.Subject.Replicas
                 .Where(r => r.Counts(designed.Loss, at))
-                .Select(r => (r.Replica.Id, Seconds: r.At(at) is { } known ? (at - known.ReceivedTo).TotalSeconds : 0))
+                .Select(r => (r.Replica, Seconds: r.At(at) is { } known ? (at - known.ReceivedTo).TotalSeconds : 0))
                 .Where(r => r.Seconds > designed.Window.WorstExposureSeconds)
-                .Select(r => $"{r.Id} was {PlainDuration.Of(r.Seconds)} behind at the worst, more than it is by design")];
+                .Select(r => r.Seconds <= BandWidth * r.Replica.WatchSeconds
+                    ? $"{r.Replica.Id} is looked at every {PlainDuration.Of(r.Replica.WatchSeconds)}, and between two looks nothing newer is claimed"
+                    : $"{r.Replica.Id} was {PlainDuration.Of(r.Seconds)} behind at the worst, more than it is by design")];
             reasons.AddRange(behind);
 
             // At that instant what ends the rise is there already; just before it, it was not.

@@ -141,9 +141,7 @@ describe('clusters', () => {
     const asked = open({ 'DELETE /api/clusters/harbour/standbys/harbour-hill': null });
     fireEvent.click(await screen.findByRole('button', { name: 'Watch no more' }));
     fireEvent.click(screen.getByRole('button', { name: 'Yes, watch no more' }));
-    await waitFor(() =>
-      expect(asked.some((a) => a.path === '/api/clusters/harbour/standbys/harbour-hill')).toBe(true),
-    );
+    await waitFor(() => expect(asked.some((a) => a.path === '/api/clusters/harbour/standbys/harbour-hill')).toBe(true));
   });
 
   it('says why one cannot be watched, and offers nothing then', async () => {
