@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # ./imbrek restores [N]: N restores (200) of a cluster written to all the time, to random instants and positions, judged by the engine's own
 # reader of its log: none missing, none too many; then a restore whose server is killed twenty times, and a
-# primary that is killed twenty times while what its standby has is told. Twenty, ten and five run in the test.
+# primary that is killed twenty times while what its standby has is told. Ten, five and four run in the test.
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"

@@ -10,8 +10,8 @@ namespace Imbrek.PostgreSql.Tests;
 /// <summary>Restores of a cluster that was written to all the time, judged by the engine's own reader of the log.</summary>
 public class RestoreTests
 {
-    /// <summary>How many restores: twenty in the suite, two hundred by <c>scripts/restores.sh</c>.</summary>
-    private static readonly int Restores = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_RESTORES"), out var n) ? n : 20;
+    /// <summary>How many restores: ten in the suite, two hundred by <c>scripts/restores.sh</c>.</summary>
+    private static readonly int Restores = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_RESTORES"), out var n) ? n : 10;
 
     [Fact]
     public async Task At_any_instant_and_before_any_commit_exactly_what_was_committed_is_there()

@@ -12,8 +12,8 @@ namespace Imbrek.PostgreSql.Tests;
 /// <summary>Servers that protect a cluster: added, received from, restored, and killed meanwhile.</summary>
 public sealed class ServingTests : IAsyncLifetime
 {
-    /// <summary>How often the server is killed: ten times in the suite, twenty by <c>./imbrek restores</c>.</summary>
-    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 10;
+    /// <summary>How often the server is killed: five times in the suite, twenty by <c>./imbrek restores</c>.</summary>
+    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 5;
 
     private const string Password = "not-to-be-seen-anywhere";
     private readonly string home = Directory.CreateTempSubdirectory("imbrek-serving").FullName;
