@@ -61,7 +61,12 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     {
         var ((cluster, standby), began) = (book.Standby(replica), Stopwatch.GetTimestamp());
         var store = book.Store(new(cluster.LogStore));
-        Fences.Hear(Path.Combine(store.Staging(cluster.Database, call.Run), "fence"), call);
+        if (store.Here)
+        {
+            // Where the store is lost too nobody can be told of a fence; being promoted twice does nothing the second time.
+            Fences.Hear(Path.Combine(store.Staging(cluster.Database, call.Run), "fence"), call);
+        }
+
         Instant? last;
         (int Timeline, int Parent, Lsn At) fork;
         await using (var there = await Connections.OpenAsync(standby, cancel))
@@ -146,7 +151,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
         return (timeline, parent, at);
     }
 
-    /// <summary>What was received of the old primary's log behind where the new one begins: how many commits, and up to when. Null when that log cannot be read.</summary>
+    /// <summary>What was received of the old primary's log behind where the new one begins: how many commits, and up to when. The number is null when that log cannot be read.</summary>
     private (long? Commits, Instant? UpTo) Lost(FolderStore store, ClusterSpec cluster, int parent, Lsn fork, CancellationToken cancel)
     {
         var sets = book.LogBehind(new(cluster.Database), parent, fork);
@@ -158,21 +163,10 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
         try
         {
             var count = 0L;
-            var walk = new LogWalk(store.LogSegments(cluster.Database), c => count += c.Position >= fork ? 1 : 0);
-            (string File, byte[] Content) last = ("", []);
-            foreach (var set in sets)
-            {
-                foreach (var (file, start) in store.LogFiles(cluster.Database, set))
-                {
-                    cancel.ThrowIfCancellationRequested();
-                    last = last.File == file ? last : (file, File.ReadAllBytes(file));
-                    walk.Take(set, start, last.Content);
-                }
-            }
-
+            LogWalk.Over(store, cluster.Database, sets, c => count += c.Position >= fork ? 1 : 0, cancel);
             return (count, sets[^1].CoversTo);
         }
-        catch (Exception e) when (e is LogBrokenException or IOException)
+        catch (Exception e) when (e is LogBrokenException or IOException or DriverException)
         {
             return (null, sets[^1].CoversTo);
         }

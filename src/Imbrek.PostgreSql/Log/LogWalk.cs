@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.PostgreSql.Store;
 
 namespace Imbrek.PostgreSql.Log;
 
@@ -15,6 +16,28 @@ internal sealed class LogWalk(Segments segments, Action<Commit>? onCommit = null
 
     /// <summary>Up to where was read; null before the first file.</summary>
     public Lsn? Position => reader?.Position;
+
+    /// <summary>Reads sets as they lie in a store, in their order, each file once.</summary>
+    /// <exception cref="LogBrokenException">It is not what the engine writes.</exception>
+    /// <exception cref="IOException">A file is missing, or cannot be read.</exception>
+    public static void Over(FolderStore store, string cluster, IEnumerable<BackupSet> sets, Action<Commit> onCommit, CancellationToken cancel)
+    {
+        var walk = new LogWalk(store.LogSegments(cluster), onCommit);
+        (string File, byte[] Content) last = ("", []);
+        foreach (var set in sets)
+        {
+            foreach (var (file, start) in store.LogFiles(cluster, set))
+            {
+                cancel.ThrowIfCancellationRequested();
+                if (last.File != file)
+                {
+                    last = (file, File.ReadAllBytes(file));
+                }
+
+                walk.Take(set, start, last.Content);
+            }
+        }
+    }
 
     /// <summary>Reads what a file adds of a set.</summary>
     /// <param name="set">The set.</param>

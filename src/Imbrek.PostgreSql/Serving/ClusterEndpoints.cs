@@ -4,7 +4,6 @@ using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.PostgreSql.Log;
-using Imbrek.PostgreSql.Store;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Builder;
@@ -127,7 +126,7 @@ internal static class ClusterEndpoints
             {
                 found.Clear();
                 BackupSet[] sets = [.. fleet[id].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo >= wanted - around && s.CoversFrom <= wanted + around && s.Copies.Any(c => c.Store.Value == cluster.LogStore && c.RemovedAt is null))];
-                Read(store, cluster.Database, [.. sets.OrderBy(s => s.Branch).ThenBy(s => s.ToPosition)], found, cancel);
+                LogWalk.Over(store, cluster.Database, sets.OrderBy(s => s.Branch).ThenBy(s => s.ToPosition), found.Take, cancel);
                 if (found.Enough || sets.Sum(s => s.DataBytes) > MostBytes)
                 {
                     break;
@@ -149,26 +148,6 @@ internal static class ClusterEndpoints
                 c.Transaction,
                 c.Name)),
         ]);
-    }
-
-    /// <summary>Reads sets in their order, each file once.</summary>
-    private static void Read(FolderStore store, string cluster, BackupSet[] sets, CommitsAround found, CancellationToken cancel)
-    {
-        var walk = new LogWalk(store.LogSegments(cluster), found.Take);
-        (string File, byte[] Content) last = ("", []);
-        foreach (var set in sets)
-        {
-            foreach (var (file, start) in store.LogFiles(cluster, set))
-            {
-                cancel.ThrowIfCancellationRequested();
-                if (last.File != file)
-                {
-                    last = (file, File.ReadAllBytes(file));
-                }
-
-                walk.Take(set, start, last.Content);
-            }
-        }
     }
 
     /// <summary>The nearest commits on either side of an instant.</summary>

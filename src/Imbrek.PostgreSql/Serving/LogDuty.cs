@@ -315,14 +315,7 @@ internal sealed class LogDuty(
 
         public async Task BranchAsync(int timeline, int parent, Lsn at, Instant forkAt, Instant startsAt, CancellationToken cancel)
         {
-            var branch = new System.Text.Json.Nodes.JsonObject
-            {
-                ["id"] = timeline,
-                ["parent"] = parent,
-                ["forkPosition"] = at.Value,
-                ["forkAt"] = Instants.Write(forkAt),
-                ["startsAt"] = Instants.Write(startsAt),
-            };
+            var branch = FleetParts.Of(new Branch(timeline, parent, at.Value, forkAt, startsAt));
             await FleetParts.ChangeAsync(
                 [
                     new FleetParts.Change("databases", spec.Database, "went on in a new timeline", (items, index) =>

@@ -126,7 +126,7 @@ internal sealed class NewCluster(
         foreach (var site in sites.Distinct().Where(x => !now.Sites.ContainsKey(new(x))))
         {
             Id("site", site);
-            changes.Add(FleetParts.Put("sites", site, new JsonObject { ["name"] = site, ["timeZone"] = "Etc/UTC" }));
+            changes.Add(NewSite(site));
         }
 
         if (!now.Engines.ContainsKey(new(Engine)))
@@ -146,7 +146,7 @@ internal sealed class NewCluster(
 
         foreach (var (id, place) in new[] { (host, r.Site), (r.RestoreHost, sites[1]) }.Where(h => !now.Hosts.ContainsKey(new(h.Item1))).DistinctBy(h => h.Item1))
         {
-            changes.Add(FleetParts.Put("hosts", id, new JsonObject { ["site"] = place, ["writeBytesPerSecond"] = 200e6, ["engines"] = new JsonArray(Engine), ["versions"] = new JsonArray("15") }));
+            changes.Add(NewHost(id, place));
         }
 
         if (!now.Stores.ContainsKey(new(r.Store)))
@@ -268,6 +268,13 @@ internal sealed class NewCluster(
 
         return folder;
     }
+
+    /// <summary>A site of which no more is known than its name.</summary>
+    internal static FleetParts.Change NewSite(string id) => FleetParts.Put("sites", id, new JsonObject { ["name"] = id, ["timeZone"] = "Etc/UTC" });
+
+    /// <summary>A host that runs this engine; how fast it writes is assumed until it is said.</summary>
+    internal static FleetParts.Change NewHost(string id, string site) =>
+        FleetParts.Put("hosts", id, new JsonObject { ["site"] = site, ["writeBytesPerSecond"] = 200e6, ["engines"] = new JsonArray(Engine), ["versions"] = new JsonArray("15") });
 
     internal static void Id(string member, string? id)
     {

@@ -118,12 +118,12 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
         var changes = new List<FleetParts.Change>();
         if (!now.Sites.ContainsKey(new(r.Site)))
         {
-            changes.Add(FleetParts.Put("sites", r.Site, new JsonObject { ["name"] = r.Site, ["timeZone"] = "Etc/UTC" }));
+            changes.Add(NewCluster.NewSite(r.Site));
         }
 
         if (!now.Hosts.ContainsKey(new(host)))
         {
-            changes.Add(FleetParts.Put("hosts", host, new JsonObject { ["site"] = r.Site, ["writeBytesPerSecond"] = 200e6, ["engines"] = new JsonArray(NewCluster.Engine), ["versions"] = new JsonArray("15") }));
+            changes.Add(NewCluster.NewHost(host, r.Site));
         }
 
         var part = new JsonObject

@@ -287,7 +287,7 @@ internal static class ReplicaActions
         var known = source.At(now);
         var replica = source.Replica;
         return TypedResults.Ok(new BeforeView(
-            Enum.GetValues<ReplicaAct>().Where(a => a != ReplicaAct.SetUp).Select(a => (Name: char.ToLowerInvariant(a.ToString()[0]) + a.ToString()[1..], Why: acting.WhyNot(s.Database, a))).Where(a => a.Why is not null).ToDictionary(a => a.Name, a => a.Why!),
+            Enum.GetValues<ReplicaAct>().Where(a => a != ReplicaAct.SetUp).Select(a => (Name: System.Text.Json.JsonNamingPolicy.CamelCase.ConvertName(a.ToString()), Why: acting.WhyNot(s.Database, a))).Where(a => a.Why is not null).ToDictionary(a => a.Name, a => a.Why!),
             [.. replica.TogetherIn(s.Fleet).Select(r => r.Id.Value)],
             Watch.Of(s, source, now, withSeed: false).ToleratedOutageSeconds,
             Changes(s, s with { Replicas = [.. s.Replicas.Where(r => r != source)] }, now),

@@ -1,11 +1,11 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import TextField from '@mui/material/TextField';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { api, ApiError, got, type Schemas } from '../../api/client';
 import { bytes } from '../../shared/format';
+import { LabelledField } from './LabelledField';
 
 const empty = {
   address: '127.0.0.1',
@@ -82,17 +82,16 @@ export function AddCluster({ onAdded }: { onAdded: () => void }) {
   const error = add.error ?? look.error;
   const atFault = error instanceof ApiError ? error.member : undefined;
   const field = (key: keyof typeof empty, width = 190) => (
-    <TextField
+    <LabelledField
       key={key}
-      label={labels[key][0]}
-      helperText={labels[key][1] || ' '}
+      words={labels[key]}
       value={said[key]}
-      onChange={(e) => {
-        setSaid({ ...said, [key]: e.target.value });
+      onChange={(value) => {
+        setSaid({ ...said, [key]: value });
         if (key in reach) look.reset();
       }}
-      error={atFault === (key === 'rate' ? 'backupBytesPerSecond' : key)}
-      sx={{ width }}
+      atFault={atFault === (key === 'rate' ? 'backupBytesPerSecond' : key)}
+      width={width}
     />
   );
   const seen = look.data;

@@ -139,14 +139,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var branches = database["branches"] as JsonArray ?? [];
         if (branches.All(b => b?["id"]?.GetValue<int>() != branch.Id))
         {
-            database["branches"] = new JsonArray([.. branches.Select(b => b?.DeepClone()), new JsonObject
-            {
-                ["id"] = branch.Id,
-                ["parent"] = branch.Parent,
-                ["forkPosition"] = branch.ForkPosition,
-                ["forkAt"] = Instants.Write(branch.ForkAt),
-                ["startsAt"] = Instants.Write(branch.StartsAt),
-            }]);
+            database["branches"] = new JsonArray([.. branches.Select(b => b?.DeepClone()), FleetParts.Of(branch)]);
         }
 
         // Who follows an engine's log may have named the branch before; the host is ours to name.
