@@ -229,10 +229,6 @@ internal sealed class WorldHost(
         try
         {
             ObjectDisposedException.ThrowIf(w != World, w);
-            if (plansChanged)
-            {
-                TakeOver(w);
-            }
 
             // The world counts milliseconds: what lies between two of them would never be reached.
             var to = Instant.FromUnixTimeMilliseconds(until().ToUnixTimeMilliseconds());
@@ -240,6 +236,12 @@ internal sealed class WorldHost(
             var together = Duration.FromSeconds(TogetherSeconds * pace);
             do
             {
+                // Asked at each piece: a long step must not run by a fleet that a run has changed within it.
+                if (plansChanged)
+                {
+                    TakeOver(w);
+                }
+
                 var due = dispatcher.NextAt is { } at ? Instant.Max(at, w.Now + together) : to;
                 w.Advance(Instant.Min(to, Instant.Min(due, w.Now + Duration.Max(together, Duration.FromSeconds(1)))), evenIfSomebodyThinks: thought.Elapsed > LongestThought);
                 w.KeepAndAnswer();
