@@ -166,6 +166,10 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
     public Task<Moved> ResumeAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => SwitchAsync(call, replica, f => (f.Held, f.WaitsForWord) = (false, false), cancel);
 
     /// <inheritdoc/>
+    /// <remarks>The world lets go of it when the fleet does.</remarks>
+    public Task EndAsync(RunCall call, Replica replica, CancellationToken cancel) => Task.CompletedTask;
+
+    /// <inheritdoc/>
     public async Task<Moved> OpenCopyAsync(RunCall call, Id<Replica> replica, InstanceSpec instance, Instant? at, CancellationToken cancel)
     {
         var began = world.NowMs;

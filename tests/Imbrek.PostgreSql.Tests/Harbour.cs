@@ -49,6 +49,16 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     public PostgreSqlRestoreDriver Restore => new(this);
 
+    public PostgreSqlReplicateDriver Replicate => new(this, SystemClock.Instance);
+
+    /// <summary>Replicas as a fleet would have them.</summary>
+    public Dictionary<string, Replica> Replicas { get; } = [];
+
+    public Dictionary<string, StandbySpec> Standbys { get; } = [];
+
+    /// <summary>Who took over; null while the cluster itself is the primary.</summary>
+    public StandbySpec? Primary { get; private set; }
+
     public double SetSeconds { get; set; } = 2;
 
     public BackupSet? Newest => Sets.LastOrDefault(s => s.Kind == SetKind.Log);
@@ -81,7 +91,6 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     {
         stop = new CancellationTokenSource();
         Ended = null;
-        var before = Now;
         receiving = Task.Run(async () =>
         {
             // The duty tries again, and so do we where a cluster has not let go of the connection before yet, which it does in its own time.
@@ -96,7 +105,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
                 catch (Exception e)
                 {
                     Ended = e;
-                    if (tries == MostTries || Now != before || stop.IsCancellationRequested || !(e.Message.Contains("is active for PID", StringComparison.Ordinal) || e is NullReferenceException))
+                    if (tries == MostTries || stop.IsCancellationRequested || !(e.Message.Contains("is active for PID", StringComparison.Ordinal) || e is NullReferenceException))
                     {
                         return;
                     }
@@ -205,7 +214,9 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         }
     }
 
-    ClusterSpec IClusterBook.Cluster(Id<Database> database) => Cluster.Spec(room: Room);
+    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values] } is var c && Primary is { } p ? c.At(p) : c;
+
+    ClusterSpec IClusterBook.Cluster(Id<Database> database) => Spec;
 
     FolderStore IClusterBook.Store(Id<Core.Fleet.Store> store) => store.Value == "shelf" ? Folder : new FolderStore(store.Value, Path.Combine(home, store.Value), null);
 
@@ -215,13 +226,34 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     BackupSet? IClusterBook.NewestLog(Id<Database> database) => Newest;
 
-    (ClusterSpec Cluster, StandbySpec Standby) IClusterBook.Standby(Id<Replica> replica) => throw new NotSupportedException();
+    (ClusterSpec Cluster, StandbySpec Standby) IClusterBook.Standby(Id<Replica> replica) =>
+        (Spec, Standbys.TryGetValue(replica.Value, out var s) ? s : throw new DriverException(DriverProblem.Refused, $"{replica} is no standby"));
 
-    IEnumerable<(Instant At, Lsn Position)> IClusterBook.Stood(Id<Database> database, Instant since) => [];
+    Replica? IClusterBook.Replica(Id<Replica> replica) => Replicas.GetValueOrDefault(replica.Value);
 
-    IReadOnlyList<BackupSet> IClusterBook.LogBehind(Id<Database> database, int branch, Lsn position) => [];
+    Task IClusterBook.StandbyIsAsync(Id<Database> database, StandbySpec standby, CancellationToken cancel)
+    {
+        Standbys[standby.Replica] = standby;
+        return Task.CompletedTask;
+    }
 
-    Task IClusterBook.PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel) => throw new NotSupportedException();
+    Task IClusterBook.StandbyGoneAsync(Id<Replica> replica, CancellationToken cancel)
+    {
+        Standbys.Remove(replica.Value);
+        return Task.CompletedTask;
+    }
+
+    IEnumerable<(Instant At, Lsn Position)> IClusterBook.Stood(Id<Database> database, Instant since) => [.. Sets.Where(s => s.Kind == SetKind.Log && s.CoversTo > since).Select(s => (s.CoversTo, new Lsn(s.ToPosition)))];
+
+    IReadOnlyList<BackupSet> IClusterBook.LogBehind(Id<Database> database, int branch, Lsn position) =>
+        [.. Sets.Where(s => s.Kind == SetKind.Log && s.Branch == branch && s.ToPosition > position.Value).OrderBy(s => s.ToPosition)];
+
+    Task IClusterBook.PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel)
+    {
+        Standbys[replica.Value] = Standbys[replica.Value] with { PromotedAt = at };
+        Primary = Standbys[replica.Value];
+        return Task.CompletedTask;
+    }
 
     Task ILogSink.KeepAsync(IReadOnlyList<BackupSet> changed, Received now, CancellationToken cancel)
     {

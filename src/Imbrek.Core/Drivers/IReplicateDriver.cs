@@ -12,7 +12,9 @@ namespace Imbrek.Core.Drivers;
 public interface IReplicateDriver
 {
     /// <summary>Why it cannot do something at all, in words for people; null when it can. What it cannot is refused before it is begun.</summary>
-    string? WhyNot(ReplicaAct act) => null;
+    /// <param name="act">What is to be done.</param>
+    /// <param name="replica">With which replica; null for one that is to be made.</param>
+    string? WhyNot(ReplicaAct act, Id<Replica>? replica) => null;
 
     /// <summary>Tries what a replica needs, from both sides: signing in, the link, the port, the share, room, rights.</summary>
     Task<IReadOnlyList<CheckResult>> TryAsync(RunCall call, Replica replica, CancellationToken cancel);
@@ -40,6 +42,9 @@ public interface IReplicateDriver
 
     /// <summary>Has it go on.</summary>
     Task<Moved> ResumeAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
+
+    /// <summary>Takes back what was made for a replica that is none any more, or never came to be: what runs of it ends, and its source keeps nothing for it. Called again it does what is left.</summary>
+    Task EndAsync(RunCall call, Replica replica, CancellationToken cancel);
 
     /// <summary>Opens a copy of what a replica holds elsewhere, for those who look at it; the replica goes on receiving.</summary>
     /// <param name="call">Who calls.</param>

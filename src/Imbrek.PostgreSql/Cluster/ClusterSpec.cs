@@ -25,14 +25,15 @@ internal sealed record ClusterSpec(
     /// <summary>The same once one of its standbys is its primary.</summary>
     public ClusterSpec At(StandbySpec primary) => this with { Address = primary.Address, Port = primary.Port, User = primary.User, SignInTo = primary.SignInTo, Credential = primary.Credential };
 
-    /// <summary>The name of our slot at the source: lower case letters, digits and underscores, at most 63.</summary>
-    public string Slot
+    /// <summary>The name of our slot at the source.</summary>
+    [JsonIgnore]
+    public string Slot => SlotOf("imbrek", Database);
+
+    /// <summary>The name of a slot: lower case letters, digits and underscores, at most 63.</summary>
+    public static string SlotOf(string prefix, string name)
     {
-        get
-        {
-            var plain = string.Concat(Database.ToLowerInvariant().Select(c => char.IsAsciiLetterOrDigit(c) ? c : '_'));
-            var mark = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(Database)))[..6];
-            return $"imbrek_{plain[..Math.Min(plain.Length, 48)]}_{mark}";
-        }
+        var plain = string.Concat(name.ToLowerInvariant().Select(c => char.IsAsciiLetterOrDigit(c) ? c : '_'));
+        var mark = Convert.ToHexStringLower(SHA256.HashData(Encoding.UTF8.GetBytes(name)))[..6];
+        return $"{prefix}_{plain[..Math.Min(plain.Length, 54 - prefix.Length)]}_{mark}";
     }
 }

@@ -13,30 +13,20 @@ internal static class Connections
 
     /// <summary>The connection string for a cluster, with the value of its credential.</summary>
     /// <exception cref="DriverException">The credential cannot be had.</exception>
-    private static string StringOf(ISignIn cluster, string? database, string application)
+    private static string StringOf(ISignIn cluster, string? database, string application) => new NpgsqlConnectionStringBuilder
     {
-        try
-        {
-            return new NpgsqlConnectionStringBuilder
-            {
-                Host = cluster.Address,
-                Port = cluster.Port,
-                Username = cluster.User,
-                Database = database ?? cluster.SignInTo,
-                Password = cluster.Credential is { } name ? Credentials.Of(name) : null,
-                ApplicationName = application,
-                Timeout = AnswerSeconds,
-                CommandTimeout = AnswerSeconds,
-                KeepAlive = 10,
-                Pooling = false,
-                PersistSecurityInfo = false,
-            }.ConnectionString;
-        }
-        catch (CredentialException e)
-        {
-            throw new DriverException(DriverProblem.Refused, e.Message);
-        }
-    }
+        Host = cluster.Address,
+        Port = cluster.Port,
+        Username = cluster.User,
+        Database = database ?? cluster.SignInTo,
+        Password = Credentials.ForDriver(cluster.Credential),
+        ApplicationName = application,
+        Timeout = AnswerSeconds,
+        CommandTimeout = AnswerSeconds,
+        KeepAlive = 10,
+        Pooling = false,
+        PersistSecurityInfo = false,
+    }.ConnectionString;
 
     /// <summary>Opens a connection.</summary>
     /// <param name="cluster">To which cluster.</param>

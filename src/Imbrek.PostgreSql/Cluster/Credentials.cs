@@ -1,3 +1,4 @@
+using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 
 namespace Imbrek.PostgreSql.Cluster;
@@ -10,6 +11,20 @@ internal static class Credentials
 {
     /// <summary>What is wrong with a name; null when nothing is.</summary>
     public static string? WhatIsWrong(string name) => InputBounds.WhatIsWrongWithId(name, 60);
+
+    /// <summary>The value of a credential for whoever acts, null for none.</summary>
+    /// <exception cref="DriverException">It cannot be had.</exception>
+    public static string? ForDriver(string? name)
+    {
+        try
+        {
+            return name is null ? null : Of(name);
+        }
+        catch (CredentialException e)
+        {
+            throw new DriverException(DriverProblem.Refused, e.Message);
+        }
+    }
 
     /// <summary>The value of a credential.</summary>
     /// <exception cref="CredentialException">There is none of that name, or others may read the file.</exception>

@@ -32,6 +32,15 @@ internal interface IClusterBook
     /// <exception cref="DriverException">There is none.</exception>
     (ClusterSpec Cluster, StandbySpec Standby) Standby(Id<Replica> replica);
 
+    /// <summary>A replica as the fleet has it; null when it has none of that name.</summary>
+    Replica? Replica(Id<Replica> replica);
+
+    /// <summary>Keeps how a standby is reached, in place of what was known of it: it is watched from now on.</summary>
+    Task StandbyIsAsync(Id<Database> database, StandbySpec standby, CancellationToken cancel);
+
+    /// <summary>Forgets a standby; nothing is done when it is not known.</summary>
+    Task StandbyGoneAsync(Id<Replica> replica, CancellationToken cancel);
+
     /// <summary>When the log of a database stood where, as far as was received of it since an instant; in order.</summary>
     IEnumerable<(Instant At, Lsn Position)> Stood(Id<Database> database, Instant since);
 

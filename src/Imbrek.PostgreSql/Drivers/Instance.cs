@@ -37,7 +37,23 @@ internal sealed class Instance
     /// <param name="Promoted">Whether its recovery is over for good.</param>
     /// <param name="LastCommit">The newest commit in what was restored, ticks of the Unix epoch; null before.</param>
     /// <param name="Begun">Whether its engine has been started since: it cannot be sent elsewhere any more.</param>
-    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false);
+    /// <param name="Follows">How it follows its primary, where it is a standby; null where it stands aside, or was promoted.</param>
+    /// <param name="Down">Whether its engine is to stand still: whoever finds it so must not start it.</param>
+    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false);
+
+    /// <summary>How a standby follows.</summary>
+    /// <param name="Slot">The slot it receives by, at whoever sends to it.</param>
+    /// <param name="From">Who sends to it.</param>
+    /// <param name="DelaySeconds">By how much it holds back what it received.</param>
+    /// <param name="Held">Whether it is to receive nothing for now.</param>
+    public sealed record Following(string Slot, Sender From, double DelaySeconds, bool Held = false);
+
+    /// <summary>Where log comes from, and as whom it is asked for.</summary>
+    public sealed record Sender(string Address, int Port, string User, string? Credential)
+    {
+        /// <summary>As an engine is signed in to.</summary>
+        public static Sender Of(ISignIn engine) => new(engine.Address, engine.Port, engine.User, engine.Credential);
+    }
 
     public State Now { get; private set; }
 
@@ -53,6 +69,9 @@ internal sealed class Instance
     private string Told => Path.Combine(folder, "server.log");
 
     private string Settings => Path.Combine(Data, "postgresql.auto.conf");
+
+    /// <summary>The password by which it signs in to whoever sends to it: beside its data, so that no copy of that has it.</summary>
+    private string Passwords => Path.Combine(folder, "passwords");
 
     private string OwnSettings => Path.Combine(folder, "settings-of-the-source.conf");
 
@@ -108,26 +127,66 @@ internal sealed class Instance
     public async Task RecoverAsync(IReadOnlyDictionary<string, string> target, CancellationToken cancel)
     {
         await KeepAsync(Now with { Begun = true }, cancel);
-        if (!File.Exists(OwnSettings))
-        {
-            File.Copy(Settings, OwnSettings);
-        }
-
-        // What a standby must have no less of than its source had, wherever that kept its settings.
-        var controls = (await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [Data], cancel)).Split('\n')
-            .Select(l => l.Split(" setting:", 2)).Where(p => p.Length == 2 && p[0].StartsWith("max_", StringComparison.Ordinal)).Select(p => (Name: p[0].Trim() switch { "max_prepared_xacts" => "max_prepared_transactions", "max_locks_per_xact" => "max_locks_per_transaction", var n => n }, Value: p[1].Trim()));
-        var fetch = Quoted($"cp {Shell(Path.Combine(Log, "%f"))} \"%p\"");
-        var lines = new List<string>(controls.Select(c => $"{c.Name} = {c.Value}"))
-        {
-            $"restore_command = {fetch}",
-            "recovery_target_action = 'pause'",
-            "hot_standby = on",
-        };
+        KeepOwnSettings();
+        var lines = new List<string>(await ToRecoverAsync(cancel)) { "recovery_target_action = 'pause'" };
         lines.AddRange(target.Select(t => $"{t.Key} = {Quoted(t.Value)}"));
         await SettleAsync(lines, "", cancel);
         await File.WriteAllTextAsync(Path.Combine(Data, "recovery.signal"), "", cancel);
         File.Delete(Path.Combine(Data, "standby.signal"));
         await StartAsync(cancel);
+    }
+
+    /// <summary>Has its engine follow: receive log from a sender, and replay it, with the sign-in rules of its source, on the loopback address. One that runs hears of it; otherwise it is started.</summary>
+    /// <exception cref="DriverException">The credential cannot be had, or its engine does not start.</exception>
+    public async Task FollowAsync(Following how, CancellationToken cancel)
+    {
+        await KeepAsync(Now with { Follows = how, Down = false }, cancel);
+        KeepOwnSettings();
+        Directory.CreateDirectory(Log);
+        await using (var file = new FileStream(Passwords, new FileStreamOptions { Mode = FileMode.Create, Access = FileAccess.Write, UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite }))
+        {
+            await file.WriteAsync(System.Text.Encoding.UTF8.GetBytes(Credentials.ForDriver(how.From.Credential) is not { } password ? "" : $"*:*:*:*:{password.Replace("\\", "\\\\", StringComparison.Ordinal).Replace(":", "\\:", StringComparison.Ordinal)}\n"), cancel);
+        }
+
+        var sender = how.Held ? "" : $"host={Word(how.From.Address)} port={how.From.Port} user={Word(how.From.User)} passfile={Word(Passwords)} application_name={Word(how.Slot)} connect_timeout=10";
+        await SettleAsync(
+            [
+                .. await ToRecoverAsync(cancel),
+                $"primary_conninfo = {Quoted(sender)}",
+                $"primary_slot_name = {Quoted(how.Slot)}",
+                string.Create(CultureInfo.InvariantCulture, $"recovery_min_apply_delay = {(long)(how.DelaySeconds * 1000)}"),
+                "recovery_target_timeline = 'latest'",
+                "wal_retrieve_retry_interval = '1s'",
+                $"cluster_name = {Quoted(how.Slot)}",
+            ],
+            "127.0.0.1",
+            cancel);
+        await File.WriteAllTextAsync(Path.Combine(Data, "standby.signal"), "", cancel);
+        File.Delete(Path.Combine(Data, "recovery.signal"));
+        if (Runs())
+        {
+            await Tools.GiveToEngineAsync(folder, cancel);
+            await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "reload"], cancel, asEngine: true);
+        }
+        else
+        {
+            await StartAsync(cancel);
+        }
+    }
+
+    /// <summary>Stops its engine; whoever finds it so does not start it.</summary>
+    public async Task DownAsync(CancellationToken cancel)
+    {
+        await KeepAsync(Now with { Down = true }, cancel);
+        await StopAsync("fast", cancel);
+    }
+
+    /// <summary>Moves one to where another was, with all it is; it must not run.</summary>
+    /// <returns>It, where it is now.</returns>
+    public Instance MoveTo(string other)
+    {
+        Directory.Move(folder, other);
+        return new Instance(other, Now);
     }
 
     /// <summary>Starts its engine again where it was stopped with its machine: it recovers to where it stood.</summary>
@@ -218,6 +277,22 @@ internal sealed class Instance
 
             await timer.WaitForNextTickAsync(cancel);
         }
+    }
+
+    private void KeepOwnSettings()
+    {
+        if (!File.Exists(OwnSettings))
+        {
+            File.Copy(Settings, OwnSettings);
+        }
+    }
+
+    /// <summary>What any engine that recovers needs: no less than its source had, wherever that kept its settings, and the log that was brought.</summary>
+    private async Task<IReadOnlyList<string>> ToRecoverAsync(CancellationToken cancel)
+    {
+        var controls = (await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [Data], cancel)).Split('\n')
+            .Select(l => l.Split(" setting:", 2)).Where(p => p.Length == 2 && p[0].StartsWith("max_", StringComparison.Ordinal)).Select(p => (Name: p[0].Trim() switch { "max_prepared_xacts" => "max_prepared_transactions", "max_locks_per_xact" => "max_locks_per_transaction", var n => n }, Value: p[1].Trim()));
+        return [.. controls.Select(c => $"{c.Name} = {c.Value}"), $"restore_command = {Quoted($"cp {Shell(Path.Combine(Log, "%f"))} \"%p\"")}", "hot_standby = on"];
     }
 
     /// <summary>The end of what its engine wrote.</summary>
@@ -357,6 +432,9 @@ internal sealed class Instance
     }
 
     private static string Quoted(string value) => $"'{value.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("'", "''", StringComparison.Ordinal)}'";
+
+    /// <summary>A word of a connection string, whatever is in it.</summary>
+    private static string Word(string value) => $"'{value.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("'", "\\'", StringComparison.Ordinal)}'";
 
     private static string Shell(string word) => $"\"{word.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal).Replace("$", "\\$", StringComparison.Ordinal).Replace("`", "\\`", StringComparison.Ordinal)}\"";
 }

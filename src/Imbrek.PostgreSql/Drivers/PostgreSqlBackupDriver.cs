@@ -231,22 +231,20 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         try
         {
             store.MustHaveRoom((long)(size * spec.Compression.Ratio()) + segments.Bytes);
-            await Tools.RunAsync(
-                Path.Combine(Tools.FolderOf("15"), "pg_basebackup"),
+            await BaseCopy.TakeAsync(
+                cluster,
+                pack,
                 [
-                    "--host", cluster.Address, "--port", cluster.Port.ToString(CultureInfo.InvariantCulture), "--username", cluster.User, "--no-password",
-                    "--pgdata", pack, "--format", "tar", "--wal-method", "stream", "--checkpoint", "fast", "--manifest-checksums", "SHA256",
+                    "--format", "tar", "--manifest-checksums", "SHA256", "--label", $"imbrek {call.Run:n}",
                     "--compress", spec.Compression switch { Compression.Off => "none", Compression.Light => "client-gzip:1", _ => "client-gzip:9" },
-                    "--label", $"imbrek {call.Run:n}",
-                    .. cluster.BackupBytesPerSecond is { } rate ? ["--max-rate", (rate / 1024).ToString(CultureInfo.InvariantCulture)] : Array.Empty<string>(),
                 ],
-                cancel,
-                cluster.Credential is { } name ? Credentials.Of(name) : null);
+                cluster.BackupBytesPerSecond,
+                cancel);
         }
-        catch (Exception e) when (e is DriverException or CredentialException or IOException)
+        catch (Exception e) when (e is DriverException or IOException)
         {
             Directory.Delete(staging, recursive: true);
-            throw e is CredentialException c ? new DriverException(DriverProblem.Refused, c.Message) : e is IOException io ? Outside(io, store) : e;
+            throw e is IOException io ? Outside(io, store) : e;
         }
         finally
         {

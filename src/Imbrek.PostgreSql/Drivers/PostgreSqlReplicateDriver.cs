@@ -11,18 +11,19 @@ using Npgsql;
 
 namespace Imbrek.PostgreSql.Drivers;
 
-/// <summary>Has standbys of real clusters take over. What else can be done with a replica this version leaves to whoever made the standby, and says so.</summary>
+/// <summary>Acts on standbys of real clusters. One that others made takes over and can be looked at; what else is done with it is left to them, and said so.</summary>
 internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock) : IReplicateDriver
 {
     private const int PromoteSeconds = 50;
+    private readonly OwnStandbys own = new(book, clock);
 
     /// <inheritdoc/>
-    public string? WhyNot(ReplicaAct act) => act switch
+    public string? WhyNot(ReplicaAct act, Id<Replica>? replica) => act switch
     {
-        ReplicaAct.TakeOver => null,
-        ReplicaAct.SetUp => "a standby of a real cluster is made with the engine's own tools, and watched from then on: Setup, Clusters, Watch a standby of it",
-        ReplicaAct.End => "stop its engine, and watch it no more: Setup, Clusters",
-        _ => "this version does not do that with a standby of a real cluster",
+        ReplicaAct.TakeOver or ReplicaAct.SetUp or ReplicaAct.Look => null,
+        _ when replica is { } r && own.Has(r) => null,
+        ReplicaAct.End => "others made it: stop its engine, and watch it no more: Setup, Clusters",
+        _ => "others made it: this server acts on standbys of its own making",
     };
 
     /// <inheritdoc/>
@@ -37,10 +38,16 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     }
 
     /// <inheritdoc/>
-    /// <remarks>This role cannot stop an engine: one that still answers is for people to stop, and nothing is promoted beside it.</remarks>
+    /// <remarks>An engine of this server's making is stopped, and all it wrote is sent before. This role cannot stop another: one that still answers is for people to stop, and nothing is promoted beside it.</remarks>
     public async Task<string> FenceAsync(RunCall call, Id<Database> database, CancellationToken cancel)
     {
         var cluster = book.Cluster(database);
+        if (own.Primary(cluster) is { } engine)
+        {
+            await engine.DownAsync(cancel);
+            return $"the engine at {cluster.Address}:{cluster.Port} was stopped, and stays so";
+        }
+
         try
         {
             await using var there = await Connections.OpenAsync(cluster, cancel);
@@ -54,7 +61,14 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     }
 
     /// <inheritdoc/>
-    public Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel) => Task.CompletedTask;
+    public async Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel)
+    {
+        if (own.Primary(book.Cluster(database)) is { } engine)
+        {
+            await engine.KeepAsync(engine.Now with { Down = false }, cancel);
+            await engine.UpAsync(cancel);
+        }
+    }
 
     /// <inheritdoc/>
     public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel)
@@ -94,6 +108,20 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
         }
 
         var startsAt = standby.PromotedAt ?? clock.GetCurrentInstant();
+        if (own.Find(standby) is { } engine)
+        {
+            await engine.KeepAsync(engine.Now with { Promoted = true, Follows = null }, cancel);
+        }
+
+        var left = new List<Promotion.LeftBehind>();
+        foreach (var other in cluster.Standbys.Where(s => s.Replica != replica.Value && s.PromotedAt is null))
+        {
+            if (await own.SendToAsync(call, other, cluster, standby, fork.At, cancel) is { } why)
+            {
+                left.Add(new(new(other.Replica), why));
+            }
+        }
+
         await book.PromotedAsync(replica, startsAt, cancel);
         var forkAt = last ?? book.Stood(new(cluster.Database), Instant.MinValue).Where(s => s.Position <= fork.At).Select(s => (Instant?)s.At).LastOrDefault() ?? startsAt;
         var (lost, upTo) = Lost(store, cluster, fork.Parent, fork.At, cancel);
@@ -112,34 +140,39 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
             host,
             upTo is { } to ? Math.Max(0, (to - forkAt).TotalSeconds) : 0,
             lost,
-            [.. cluster.Standbys.Where(s => s.Replica != replica.Value && s.PromotedAt is null).Select(s => new Promotion.LeftBehind(new(s.Replica), $"it still asks {cluster.Address}:{cluster.Port} for log: have it ask {standby.Address}:{standby.Port}"))]);
+            left);
     }
 
     /// <inheritdoc/>
-    public Task<IReadOnlyList<CheckResult>> TryAsync(RunCall call, Replica replica, CancellationToken cancel) => Refused<IReadOnlyList<CheckResult>>(ReplicaAct.SetUp);
+    public Task<IReadOnlyList<CheckResult>> TryAsync(RunCall call, Replica replica, CancellationToken cancel) => own.TryAsync(replica, cancel);
 
     /// <inheritdoc/>
-    public Task<Moved> CopyAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<Moved>(ReplicaAct.SetUp);
+    public Task<Moved> CopyAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => own.CopyAsync(call, replica, cancel);
 
     /// <inheritdoc/>
-    public Task<Moved> JoinAsync(RunCall call, Id<Replica> replica, InstanceSpec restored, CancellationToken cancel) => Refused<Moved>(ReplicaAct.SetUp);
+    public Task<Moved> JoinAsync(RunCall call, Id<Replica> replica, InstanceSpec restored, CancellationToken cancel) => own.JoinAsync(call, replica, restored, cancel);
 
     /// <inheritdoc/>
-    public Task<Moved> MendAsync(RunCall call, Id<Replica> replica, IReadOnlyList<SetCopy> logs, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Mend);
+    public Task<Moved> MendAsync(RunCall call, Id<Replica> replica, IReadOnlyList<SetCopy> logs, CancellationToken cancel) => own.MendAsync(call, replica, logs, cancel);
 
     /// <inheritdoc/>
-    public Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<IReadOnlyList<CheckResult>>(ReplicaAct.SetUp);
+    public Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => own.ProveAsync(call, replica, cancel);
 
     /// <inheritdoc/>
-    public Task<Moved> HoldAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Hold);
+    public async Task<Moved> HoldAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) =>
+        await own.HoldAsync(call, replica, true, cancel) with { Reached = (await LookAsync(call, replica, cancel)).ReceivedTo };
 
     /// <inheritdoc/>
-    public Task<Moved> ResumeAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Hold);
+    public Task<Moved> ResumeAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => own.HoldAsync(call, replica, false, cancel);
 
     /// <inheritdoc/>
-    public Task<Moved> OpenCopyAsync(RunCall call, Id<Replica> replica, InstanceSpec instance, Instant? at, CancellationToken cancel) => Refused<Moved>(ReplicaAct.Look);
+    /// <remarks>What it holds now is copied from it; an instant before that, or one it has not applied, it cannot show.</remarks>
+    public async Task<Moved> OpenCopyAsync(RunCall call, Id<Replica> replica, InstanceSpec instance, Instant? at, CancellationToken cancel) => at is null
+        ? await own.OpenCopyAsync(call, replica, instance, (await LookAsync(call, replica, cancel)).AppliedTo, cancel)
+        : throw new DriverException(DriverProblem.Refused, "a standby shows what it holds now, and no instant before: restore that aside");
 
-    private Task<T> Refused<T>(ReplicaAct act) => Task.FromException<T>(new DriverException(DriverProblem.Refused, WhyNot(act)!));
+    /// <inheritdoc/>
+    public Task EndAsync(RunCall call, Replica replica, CancellationToken cancel) => own.EndAsync(call, replica, cancel);
 
     /// <summary>Where the timeline of a promoted engine left the one before, as its history says.</summary>
     private static async Task<(int Timeline, int Parent, Lsn At)> ForkAsync(NpgsqlConnection there, StandbySpec standby, CancellationToken cancel)

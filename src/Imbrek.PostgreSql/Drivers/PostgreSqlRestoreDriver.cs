@@ -102,7 +102,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             await UnpackAsync(there, instance, new SetCopy(restored.Id, restored.Copies.First(c => c.RemovedAt is null && c.State != CopyState.Damaged).Store), cancel);
         }
 
-        var (segments, bytes) = await BringAsync(there, instance.Database, logs, cancel);
+        var (segments, bytes) = await BroughtLog.BringAsync(book, there, instance.Database, logs, cancel);
         if (stop is { Before: null, At: var at } && there.Now.LastCommit is { } ticks && Instant.FromUnixTimeTicks(ticks) > at)
         {
             throw new DriverException(DriverProblem.Refused, $"{restored.Id} ends with a commit of {Instant.FromUnixTimeTicks(ticks)}, a moment after what is wanted: ask for an instant behind it, or for the full before");
@@ -229,58 +229,6 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
 
         Fences.Hear(Path.Combine(folder, "fence"), call);
         return there;
-    }
-
-    /// <summary>Brings the log to the instance, reading back what is brought.</summary>
-    private async Task<(Segments Segments, long Bytes)> BringAsync(Instance there, Id<Database> database, IReadOnlyList<SetCopy> logs, CancellationToken cancel)
-    {
-        Directory.CreateDirectory(there.Log);
-        Segments segments = default;
-        var (bytes, brought) = (0L, new HashSet<string>());
-        foreach (var copy in logs)
-        {
-            var (set, store) = (book.Set(database, copy.Set) ?? throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not known any more", copy), book.Store(copy.Store));
-            try
-            {
-                segments = store.LogSegments(database.Value);
-                foreach (var (file, start) in store.LogFiles(database.Value, set))
-                {
-                    if (!brought.Add(segments.NameOf(set.Branch, start)))
-                    {
-                        continue;
-                    }
-
-                    if (FolderStore.IsWhole(file))
-                    {
-                        await FolderStore.VerifySegmentAsync(file, start, cancel);
-                    }
-
-                    var content = await PostgreSqlBackupDriver.ReadAsync(file, cancel);
-                    bytes += content.Length;
-                    Array.Resize(ref content, segments.Bytes);
-                    await File.WriteAllBytesAsync(Path.Combine(there.Log, segments.NameOf(set.Branch, start)), content, cancel);
-                }
-
-                foreach (var history in Directory.EnumerateFiles(store.Log(database.Value), "*.history"))
-                {
-                    File.Copy(history, Path.Combine(there.Log, Path.GetFileName(history)), overwrite: true);
-                }
-            }
-            catch (LogBrokenException e)
-            {
-                throw new DriverException(DriverProblem.CopyDamaged, $"{copy.Set} in {copy.Store} is damaged: {e.Message}", copy);
-            }
-            catch (Exception e) when (e is FileNotFoundException or DirectoryNotFoundException || e is DriverException { Problem: DriverProblem.Unreachable, Copy: null })
-            {
-                throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set}: {e.Message}", copy);
-            }
-            catch (IOException e)
-            {
-                throw new DriverException(e.Message.Contains("No space", StringComparison.Ordinal) ? DriverProblem.NoRoom : DriverProblem.Unreachable, e.Message);
-            }
-        }
-
-        return (segments, bytes);
     }
 
     /// <summary>Finds where to stop in the log that was brought: the first commit that must not be in it, or, where there is none, the last whole record.</summary>

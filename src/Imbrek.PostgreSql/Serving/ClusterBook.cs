@@ -108,15 +108,38 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : I
         fleet.Has(database.Value) ? [.. fleet[database].Subject.Catalogue.Sets.Where(s => s.Kind == SetKind.Log && s.Branch == branch && s.ToPosition > position.Value).OrderBy(s => s.ToPosition)] : [];
 
     /// <inheritdoc/>
-    public async Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel)
+    public Replica? Replica(Id<Replica> replica) => fleet.Fleet.Replicas.GetValueOrDefault(replica);
+
+    /// <inheritdoc/>
+    public Task StandbyIsAsync(Id<Database> database, StandbySpec standby, CancellationToken cancel) => ChangeAsync(database.Value, all => [.. all.Where(s => s.Replica != standby.Replica), standby], cancel);
+
+    /// <inheritdoc/>
+    public Task StandbyGoneAsync(Id<Replica> replica, CancellationToken cancel) =>
+        clusters.Values.FirstOrDefault(c => c.StandbyList?.Any(s => s.Replica == replica.Value) == true) is { } cluster
+            ? ChangeAsync(cluster.Database, all => [.. all.Where(s => s.Replica != replica.Value)], cancel)
+            : Task.CompletedTask;
+
+    /// <inheritdoc/>
+    public Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel) =>
+        ChangeAsync(Standby(replica).Cluster.Database, all => [.. all.Select(s => s.Replica == replica.Value ? s with { PromotedAt = s.PromotedAt ?? at } : s)], cancel);
+
+    /// <summary>Changes the standbys of a cluster within somebody's transaction; those that were promoted are among them.</summary>
+    public static async Task ChangeAsync(ImbrekContext data, string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel)
     {
-        var (cluster, _) = Standby(replica);
+        // Two who change them at once must not each keep what the other has not seen.
+        var row = await data.Clusters.FromSql($"select * from clusters where database = {database} for update").SingleAsync(cancel);
+        var spec = ReadSpec(row);
+        row.Document = Write(spec with { StandbyList = change(spec.StandbyList ?? []) });
+    }
+
+    private async Task ChangeAsync(string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel)
+    {
         await using (var data = ImbrekDatabase.Context(source))
         {
-            var row = await data.Clusters.FirstAsync(c => c.Database == cluster.Database, cancel);
-            var spec = ReadSpec(row);
-            row.Document = Write(spec with { StandbyList = [.. (spec.StandbyList ?? []).Select(s => s.Replica == replica.Value ? s with { PromotedAt = s.PromotedAt ?? at } : s)] });
+            await using var transaction = await data.Database.BeginTransactionAsync(cancel);
+            await ChangeAsync(data, database, change, cancel);
             await data.SaveChangesAsync(cancel);
+            await transaction.CommitAsync(cancel);
         }
 
         await LoadAsync(cancel);

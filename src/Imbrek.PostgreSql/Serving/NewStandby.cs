@@ -148,7 +148,7 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
 
         changes.Add(FleetParts.Put("replicas", r.Replica, part));
         await FleetParts.ChangeAsync(
-            changes, null, $"standby {standby.Address}:{standby.Port} of {database} added", fleet, source, guest, dispatcher, clock, who, (data, inside) => KeepAsync(data, database, s => [.. s, standby], inside), cancel);
+            changes, null, $"standby {standby.Address}:{standby.Port} of {database} added", fleet, source, guest, dispatcher, clock, who, (data, inside) => ClusterBook.ChangeAsync(data, database, s => [.. s, standby], inside), cancel);
         await book.LoadAsync(cancel);
         duty.Wake();
         return found;
@@ -173,16 +173,9 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             dispatcher,
             clock,
             who,
-            (data, inside) => KeepAsync(data, database, s => [.. s.Where(x => x.Replica != replica)], inside),
+            (data, inside) => ClusterBook.ChangeAsync(data, database, s => [.. s.Where(x => x.Replica != replica)], inside),
             cancel);
         await book.LoadAsync(cancel);
-    }
-
-    private static async Task KeepAsync(ImbrekContext data, string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel)
-    {
-        var row = await data.Clusters.FirstAsync(c => c.Database == database, cancel);
-        var spec = ClusterBook.ReadSpec(row);
-        row.Document = ClusterBook.Write(spec with { StandbyList = change(spec.Standbys) });
     }
 
     private ClusterSpec Cluster(string database) => book.All.TryGetValue(database, out var c) ? c : throw new BadInputException("id", $"there is no cluster '{database}'", 404, "not-found");

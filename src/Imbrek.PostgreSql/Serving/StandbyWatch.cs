@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Replication;
+using Imbrek.PostgreSql.Cluster;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.State;
@@ -12,6 +13,8 @@ namespace Imbrek.PostgreSql.Serving;
 /// <summary>Watches the standbys of clusters: whoever receives a cluster's log looks at each of its standbys as often as the fleet says.</summary>
 internal sealed class StandbyWatch(ClusterBook book, FleetState fleet, LagIntake intake, IClock clock, ILogger<StandbyWatch> log)
 {
+    private static readonly Duration StartedAgain = Duration.FromSeconds(5);
+    private readonly OwnStandbys own = new(book, clock);
     private static readonly TimeSpan Step = TimeSpan.FromSeconds(0.5);
 
     /// <summary>Watches until it is told to stop.</summary>
@@ -20,13 +23,24 @@ internal sealed class StandbyWatch(ClusterBook book, FleetState fleet, LagIntake
         await using var eye = new StandbyEye(clock);
         var looked = new Dictionary<string, Instant>();
         var silent = new HashSet<string>();
-        var began = false;
+        var (began, upAt) = (false, Instant.MinValue);
         using var timer = new PeriodicTimer(Step);
         try
         {
             while (await timer.WaitForNextTickAsync(cancel))
             {
-                if (!book.All.TryGetValue(database, out var cluster) || cluster.Standbys.Count == 0 || !fleet.Has(database))
+                if (!book.All.TryGetValue(database, out var cluster) || !fleet.Has(database))
+                {
+                    continue;
+                }
+
+                if (clock.GetCurrentInstant() - upAt > StartedAgain)
+                {
+                    await UpAsync(cluster, cancel);
+                    upAt = clock.GetCurrentInstant();
+                }
+
+                if (cluster.Standbys.Count == 0)
                 {
                     continue;
                 }
@@ -73,6 +87,23 @@ internal sealed class StandbyWatch(ClusterBook book, FleetState fleet, LagIntake
         catch (OperationCanceledException)
         {
             // It was told to stop.
+        }
+    }
+
+    /// <summary>Starts engines of this server's making again that were stopped with their machine: its standbys, and its primary where one of them took over. What is to stand still does.</summary>
+    private async Task UpAsync(ClusterSpec cluster, CancellationToken cancel)
+    {
+        foreach (var engine in cluster.Standbys.Select(own.Find).Append(own.Primary(cluster)).OfType<Instance>().Where(e => !e.Now.Down && (e.Now.Follows is not null || e.Now.Promoted) && !e.Runs()))
+        {
+            try
+            {
+                log.LogInformation("The engine in {Folder} does not run, and is started", engine.Data);
+                await engine.UpAsync(cancel);
+            }
+            catch (Exception e) when (e is DriverException or IOException && !cancel.IsCancellationRequested)
+            {
+                log.LogWarning("The engine in {Folder} cannot be started: {Reason}", engine.Data, e.Message);
+            }
         }
     }
 

@@ -107,13 +107,13 @@ internal static class ReplicaActions
         /// <summary>The replica with its database, and the drivers that act on it.</summary>
         /// <exception cref="BadInputException">There is no such replica, or nobody acts on it.</exception>
         public (RecoverySubject Subject, ReplicaSource Source, IDriverFamily Family) Of(string id, ReplicaAct act) =>
-            ReplicaEndpoints.Find(fleet, id) is var (s, source) ? (s, source, For(s.Database, act)) : throw NotFound(id);
+            ReplicaEndpoints.Find(fleet, id) is var (s, source) ? (s, source, For(s.Database, act, source.Replica.Id)) : throw NotFound(id);
 
-        public IDriverFamily For(Core.Fleet.Database d, ReplicaAct act) => WhyNot(d, act) is { } why ? throw new BadInputException("id", why, 409, "no-driver") : drivers.For(d);
+        public IDriverFamily For(Core.Fleet.Database d, ReplicaAct act, Id<Replica>? replica = null) => WhyNot(d, act, replica) is { } why ? throw new BadInputException("id", why, 409, "no-driver") : drivers.For(d);
 
-        public string? WhyNot(Core.Fleet.Database d, ReplicaAct act) => drivers.TryFor(d) is not { } family ? $"this installation has no driver for {d.Name} ({d.Engine}): its replicas are computed and watched, not acted on"
+        public string? WhyNot(Core.Fleet.Database d, ReplicaAct act, Id<Replica>? replica = null) => drivers.TryFor(d) is not { } family ? $"this installation has no driver for {d.Name} ({d.Engine}): its replicas are computed and watched, not acted on"
             : !family.Here ? null
-            : family.Replicate is { } driver ? driver.WhyNot(act) : $"the drivers of {d.Name} do not act on replicas";
+            : family.Replicate is { } driver ? driver.WhyNot(act, replica) : $"the drivers of {d.Name} do not act on replicas";
 
         /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
         public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel)
@@ -287,7 +287,7 @@ internal static class ReplicaActions
         var known = source.At(now);
         var replica = source.Replica;
         return TypedResults.Ok(new BeforeView(
-            Enum.GetValues<ReplicaAct>().Where(a => a != ReplicaAct.SetUp).Select(a => (Name: System.Text.Json.JsonNamingPolicy.CamelCase.ConvertName(a.ToString()), Why: acting.WhyNot(s.Database, a))).Where(a => a.Why is not null).ToDictionary(a => a.Name, a => a.Why!),
+            Enum.GetValues<ReplicaAct>().Where(a => a != ReplicaAct.SetUp).Select(a => (Name: System.Text.Json.JsonNamingPolicy.CamelCase.ConvertName(a.ToString()), Why: acting.WhyNot(s.Database, a, replica.Id))).Where(a => a.Why is not null).ToDictionary(a => a.Name, a => a.Why!),
             [.. replica.TogetherIn(s.Fleet).Select(r => r.Id.Value)],
             Watch.Of(s, source, now, withSeed: false).ToleratedOutageSeconds,
             Changes(s, s with { Replicas = [.. s.Replicas.Where(r => r != source)] }, now),

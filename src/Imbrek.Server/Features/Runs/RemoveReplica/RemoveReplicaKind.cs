@@ -31,9 +31,14 @@ internal sealed class RemoveReplicaKind(Drivers drivers, FleetState fleet, Repli
             return Fleet.Fleet.Replicas.ContainsKey(id) ? Of(await Driver(run).HoldAsync(run.Call, id, cancel)) : new StepResult();
         }
 
-        if (Fleet.Fleet.Replicas.TryGetValue(id, out var replica) && !(replica.Until <= Clock.GetCurrentInstant()))
+        if (Fleet.Fleet.Replicas.TryGetValue(id, out var replica))
         {
-            await changes.KeepAsync([.. Refed(changes, Fleet.Fleet, id, replica.From?.Value), Ended(changes, id.Value, Clock.GetCurrentInstant())], "a replica is removed", run.Row.AskedBy!, cancel);
+            if (!(replica.Until <= Clock.GetCurrentInstant()))
+            {
+                await changes.KeepAsync([.. Refed(changes, Fleet.Fleet, id, replica.From?.Value), Ended(changes, id.Value, Clock.GetCurrentInstant())], "a replica is removed", run.Row.AskedBy!, cancel);
+            }
+
+            await Driver(run).EndAsync(run.Call, replica, cancel);
         }
 
         await Book.ForgetAsync(id, cancel);

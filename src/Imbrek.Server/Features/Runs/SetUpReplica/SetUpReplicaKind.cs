@@ -78,8 +78,9 @@ internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, Replic
 
         var id = ReplicaOf(run);
         await Book.ForgetSeenAsync(id, cancel);
-        if (Fleet.Fleet.Replicas.ContainsKey(id))
+        if (Fleet.Fleet.Replicas.TryGetValue(id, out var replica))
         {
+            await Driver(run).EndAsync(run.Call, replica, cancel);
             await changes.KeepAsync([FleetParts.Removed("replicas", id.Value)], "it could not be set up", run.Row.AskedBy!, cancel);
         }
     }
