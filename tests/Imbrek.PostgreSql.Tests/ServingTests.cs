@@ -142,13 +142,90 @@ public sealed class ServingTests : IAsyncLifetime
         Assert.DoesNotContain(cover.GetProperty("gaps").EnumerateArray(), g => g.GetProperty("from").GetDateTimeOffset() > since && g.GetProperty("to").GetDateTimeOffset() < cover.GetProperty("to").GetDateTimeOffset().AddSeconds(-30));
     }
 
+    [Fact]
+    public async Task One_of_our_own_is_set_up_by_a_run_that_survives_kills_is_started_again_ends_and_another_takes_over()
+    {
+        await AddAsync();
+        await FullAsync();
+        await cluster.DoAsync("select imbrek_walk() from generate_series(1, 20)");
+        Assert.Contains("this server cannot start an instance on harbour-host", (await admin.RunIsAsync(await SetUpAsync("harbour-hill", "harbour-host"), "failed")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        var run = await SetUpAsync("harbour-hill", "spare");
+        var random = new Random(9);
+        using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(10));
+        for (var kills = 0; kills < 3; kills++)
+        {
+            for (var ticks = random.Next(10, 120); ticks > 0; ticks--)
+            {
+                await timer.WaitForNextTickAsync();
+            }
+
+            await server.KillAsync();
+            await server.RunAsync();
+            admin.Dispose();
+            admin = await Session.SignInAsync(server.Url, "admin");
+        }
+
+        var done = await admin.RunIsAsync(run, "done");
+        Assert.Equal("harbour-hill is in step and proved", done.GetProperty("run").GetProperty("note").GetString());
+        Assert.Equal("3 checks passed", done.GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("kind").GetString() == "prove").GetProperty("note").GetString());
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        Assert.DoesNotContain(Directory.EnumerateDirectories(Spare), d => Path.GetFileName(d) != "harbour-hill");
+        Assert.Equal(1, Postmasters(Path.Combine(Spare, "harbour-hill")));
+
+        // Its engine dies: it is started again, and follows.
+        EndEngine("harbour-hill");
+        await cluster.DoAsync("select imbrek_walk()");
+        await Eventually.Async(async () => Postmasters(Path.Combine(Spare, "harbour-hill")) == 1 && (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => server.Said);
+
+        // Held by a person it receives nothing; then it ends, with its engine and its slot.
+        await admin.RunIsAsync(await BegunAsync("/api/replicas/harbour-hill/hold", new { group = false }), "done");
+        Assert.Equal("held", (await RowAsync()).GetProperty("state").GetString());
+        await admin.RunIsAsync(await BegunAsync("/api/replicas/harbour-hill/resume", new { group = false }), "done");
+        await admin.RunIsAsync(await BegunAsync("/api/replicas/harbour-hill/remove", new { }), "done");
+        Assert.Equal("ended", (await RowAsync()).GetProperty("state").GetString());
+        Assert.Empty(Directory.EnumerateFileSystemEntries(Spare));
+        Assert.Equal(1, await cluster.AskAsync<long>("select count(*) from pg_replication_slots"));
+
+        // Another takes over when the primary is gone; that it is ours now means that we start it again.
+        await admin.RunIsAsync(await SetUpAsync("harbour-two", "spare"), "done");
+        cluster.Kill();
+        await admin.RunIsAsync(await TakeOverAsync("harbour-two"), "done");
+        var port = Instance.Find(Path.Combine(Spare, "harbour-two"))!.Now.Port;
+        EndEngine("harbour-two");
+        await Eventually.Async(
+            async () => (await admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, 60, () => server.Said);
+        await using var primary = await cluster.OpenAsync(port);
+        Assert.Equal(21, await primary.AskAsync<long>("select count(*) from imbrek_trail", default));
+        Assert.False(await primary.AskAsync<bool>("select pg_is_in_recovery()", default));
+        await primary.CloseAsync();
+        EndEngine("harbour-two");
+    }
+
+    private Task<string> SetUpAsync(string id, string host) =>
+        BegunAsync("/api/replicas", new { replica = new { id, database = "harbour", host, mode = "async", promoteSeconds = 4, watchSeconds = 1 }, group = (string?)null });
+
+    private async Task<string> BegunAsync(string path, object body)
+    {
+        var (status, begun) = await admin.PostAsync(path, body);
+        Assert.True(status == 201, begun.ToString());
+        return begun.GetProperty("id").GetString()!;
+    }
+
+    /// <summary>Ends an engine as the kernel does when there is no memory left.</summary>
+    private void EndEngine(string name)
+    {
+        using var first = Process.GetProcessById(int.Parse(File.ReadLines(Path.Combine(Spare, name, "data", "postmaster.pid")).First(), System.Globalization.CultureInfo.InvariantCulture));
+        first.Kill(entireProcessTree: true);
+        first.WaitForExit();
+    }
+
     private static object Standby(int port, string replica = "harbour-hill") =>
         new { replica, address = "127.0.0.1", port, user = (string?)null, credential = (string?)null, site = "hill", host = (string?)null, promoteSeconds = 4, watchSeconds = 1 };
 
     private async Task<JsonElement> RowAsync() => (await admin.GetAsync("/api/replicas/harbour-hill")).GetProperty("row");
 
     /// <summary>Asks for a take over, and has a second person approve it where it asks for one.</summary>
-    private async Task<string> TakeOverAsync()
+    private async Task<string> TakeOverAsync(string replica = "harbour-hill")
     {
         const string Words = "a-long-password-1";
         var (_, made) = await admin.PostAsync("/api/people", new { name = "nils", displayName = "Nils", roles = new[] { "approve" } });
@@ -158,7 +235,7 @@ public sealed class ServingTests : IAsyncLifetime
         }
 
         using var nils = await Session.SignInAsync(server.Url, "nils", Words);
-        var (status, begun) = await admin.PostAsync("/api/replicas/harbour-hill/take-over", new { host = (string?)null });
+        var (status, begun) = await admin.PostAsync($"/api/replicas/{replica}/take-over", new { host = (string?)null });
         Assert.True(status == 201, begun.ToString());
         var id = begun.GetProperty("id").GetString()!;
         await Eventually.Async(async () =>
