@@ -107,6 +107,9 @@ public sealed class ReplicaNoteRow
     /// <summary>Who holds it.</summary>
     public string? HeldBy { get; set; }
 
+    /// <summary>The host it is watched from.</summary>
+    public string? WatchedFrom { get; set; }
+
     /// <summary>The run that brings it into being, or back.</summary>
     public Guid? SeedingRun { get; set; }
 }
@@ -183,6 +186,9 @@ public sealed class ProofRow
     public string Host { get; set; } = "";
 
     public Guid? RunId { get; set; }
+
+    /// <summary>Whether a replica took over; otherwise sets were restored.</summary>
+    public bool TookOver { get; set; }
 
     public long LedgerNumber { get; set; }
 }

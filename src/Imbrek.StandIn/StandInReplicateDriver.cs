@@ -117,6 +117,10 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         cancel);
 
     /// <inheritdoc/>
+    public Task<ReplicaPositions> PositionsAsync(Id<Replica> replica, CancellationToken cancel) => Task.FromResult(
+        world.Replicas.PositionsOf(replica) ?? throw new DriverException(DriverProblem.Unreachable, $"replica {replica} is not there yet"));
+
+    /// <inheritdoc/>
     public async Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel)
     {
         // The same run writes its marker once, whoever carries it out.

@@ -55,7 +55,11 @@ public class ReplicaFindingTests
             return RecoverySubject.Of(fleet, fleet.DatabaseById[new(of)], new BackupCatalogue(Sets).WithLag(fleet, Lag).Of(new(of)));
         }
 
-        public Finding[] Found(string of = "d") => [.. FindingRules.Of(Subject(of), null, Now, Duration.FromDays(7)).Where(f => !Elsewhere.Contains(f.Code))];
+        public ReplicaNote Note { get; init; } = ReplicaNote.None;
+
+        public bool EverTookOver { get; init; } = true;
+
+        public Finding[] Found(string of = "d") => [.. FindingRules.Of(Subject(of).WithNotes(new Dictionary<Id<Replica>, ReplicaNote> { [new("r")] = Note }), null, Now, Duration.FromDays(7), null, EverTookOver).Where(f => !Elsewhere.Contains(f.Code))];
     }
 
     /// <summary>What the rules about sets say of a database that was never restored.</summary>
@@ -95,6 +99,8 @@ public class ReplicaFindingTests
             Lag = [Stretch(-600, 0, 60, 120)],
         }, 86_400),
         ["sides-differ"] = (new() { There = new Place().There with { Versions = ["15"] } }, null),
+        ["watched-from-its-loss"] = (new() { Note = new ReplicaNote { WatchedFrom = new Id<Host>("here") } }, null),
+        ["never-taken-over"] = (new() { EverTookOver = false }, null),
         ["weaker-target"] = (new() { There = new Place().There with { Processors = 2 } }, null),
         ["nobody-watches"] = (new() { Lag = [] }, null),
         ["replica-broken"] = (new() { Replica = new Place().Replica with { KeepLogSeconds = 3600 }, Lag = [Stretch(-600, -61)] }, 3660),
@@ -114,6 +120,19 @@ public class ReplicaFindingTests
         Assert.Equal(code, f.Code);
         Assert.Equal(Troubles[code].Seconds ?? -1, f.Seconds ?? -1, 0.01);
         Assert.True(f.What.Length > 10 && f.Why.Length > 10 && f.Remedy.Length > 10);
+    }
+
+    [Fact]
+    public void Sides_are_compared_in_what_both_state()
+    {
+        var place = new Place();
+        var differ = place with { Here = place.Here with { Collation = "C", TimeZone = "UTC", CharacterSet = "UTF8" }, There = place.There with { Collation = "C", TimeZone = "Europe/Oslo" } };
+        var f = Assert.Single(differ.Found());
+        Assert.Equal("sides-differ", f.Code);
+        Assert.EndsWith("time zone UTC on here, Europe/Oslo on there", f.What, StringComparison.Ordinal);
+
+        // Watched from a third site, or from where nobody says, it is as it should be.
+        Assert.Empty((place with { Note = new ReplicaNote { WatchedFrom = new Id<Host>("third") } }).Found());
     }
 
     [Fact]

@@ -25,7 +25,13 @@ public sealed class OwnStandbyTests
         return await connection.AskAsync<T>(sql, default);
     }
 
-    private static async Task WalkAsync(TestCluster cluster, int steps) => await cluster.DoAsync($"select imbrek_walk() from generate_series(1, {steps})");
+    private static async Task WalkAsync(TestCluster cluster, int steps)
+    {
+        for (var step = 0; step < steps; step++)
+        {
+            await cluster.DoAsync("select imbrek_walk()");
+        }
+    }
 
     private static Task SameAsync(Harbour h, string id, long steps) => h.WaitAsync(() => AskAsync<long>(h, id, "select count(*) from imbrek_trail").Result == steps, $"{steps} steps in {id}");
 
@@ -55,6 +61,9 @@ public sealed class OwnStandbyTests
         await WalkAsync(h.Cluster, 5);
         await h.CaughtUpAsync();
         Assert.Equal(5, await AskAsync<long>(h, "spare", "select count(*) from imbrek_trail"));
+        var apart = await driver.PositionsAsync(id, default);
+        Assert.Equal(5, apart.NotAppliedTransactions);
+        Assert.True(apart.NotReceivedBytes > 0 && Lsn.Parse(apart.Written!) > Lsn.Parse(apart.Received) && apart.NotAppliedBytes == 0);
         Assert.Equal("its receiver does not run", (await driver.LookAsync(call, id, default)).HeldUpBy);
         Assert.True((await driver.ResumeAsync(call, id, default)).Position >= stands);
         await SameAsync(h, "spare", 10);
@@ -148,6 +157,7 @@ public sealed class OwnStandbyTests
         await SameAsync(h, "second", 6);
         Assert.Equal(DriverProblem.Refused, (await Assert.ThrowsAsync<DriverException>(() => driver.FenceAsync(call, new("harbour"), default))).Problem);
         h.Cluster.Kill();
+        Assert.Null((await driver.PositionsAsync(new("second"), default)).Written);
         Assert.Contains("does not answer", await driver.FenceAsync(call, new("harbour"), default), StringComparison.Ordinal);
         var promoted = await driver.PromoteAsync(call, new("first"), new("quay"), default);
         Assert.Equal((2, 1), (promoted.Branch.Id, promoted.Branch.Parent));

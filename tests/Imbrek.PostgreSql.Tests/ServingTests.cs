@@ -89,7 +89,10 @@ public sealed class ServingTests : IAsyncLifetime
         Assert.Contains("it is a copy of another cluster", no.ToString(), StringComparison.Ordinal);
         var (_, looked) = await admin.PostAsync("/api/clusters/harbour/standbys/look", Standby(standby.Port));
         Assert.Equal(("async", "harbour_hill", 0), (looked.GetProperty("mode").GetString(), looked.GetProperty("slot").GetString(), looked.GetProperty("lacks").GetArrayLength()));
+        Assert.Equal(looked.GetProperty("here").ToString(), looked.GetProperty("there").ToString());
         Assert.Equal(201, (await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port))).Status);
+        var hosts = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!.Hosts;
+        Assert.Equal((looked.GetProperty("here").GetProperty("collation").GetString(), "UTF8"), (hosts[new("harbour-hill-host")].Collation, hosts[new("harbour-hill-host")].CharacterSet));
         Assert.Equal((409, "replica"), Session.Fault(await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port))));
         Assert.Equal((409, "address"), Session.Fault(await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port, "another"))));
 

@@ -79,6 +79,11 @@ public class ReplicaRunTests(DemoServer demo)
         await StateIsAsync(admin, "berth-hill", "inStep");
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/replicas", Asked("berth-hill", "hill-h1"))));
 
+        // Where both sides stand is asked of themselves.
+        var stand = await admin.GetAsync("/api/replicas/berth-hill/positions");
+        Assert.True(long.Parse(stand.GetProperty("applied").GetString()!, System.Globalization.CultureInfo.InvariantCulture) <= long.Parse(stand.GetProperty("written").GetString()!, System.Globalization.CultureInfo.InvariantCulture));
+        Assert.True(stand.GetProperty("notAppliedTransactions").GetInt64() >= stand.GetProperty("notReceivedTransactions").GetInt64());
+
         // Looked at elsewhere, it goes on receiving; it is closed when its time is over.
         var now = (await admin.GetAsync("/api/clock")).GetProperty("now").GetDateTimeOffset();
         Assert.Equal((400, "until"), Session.Fault(await admin.PostAsync("/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddDays(-1)) })));

@@ -34,6 +34,10 @@ public interface IReplicateDriver
     /// <summary>How far a replica is.</summary>
     Task<ReplicaLook> LookAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
 
+    /// <summary>Where a replica and its primary stand now, in the engine's own positions. Acts on nothing, and needs no run.</summary>
+    /// <exception cref="DriverException">The replica does not answer.</exception>
+    Task<ReplicaPositions> PositionsAsync(Id<Replica> replica, CancellationToken cancel);
+
     /// <summary>Proves that what is written at the primary arrives: a marker written there and read here, digests compared at one position, a write here refused.</summary>
     Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
 
@@ -97,6 +101,17 @@ public enum ReplicaAct
 /// <param name="HeldUpBy">What keeps it from going on, in words; null when nothing does.</param>
 /// <param name="Unusable">Whether it cannot go on until it is mended.</param>
 public sealed record ReplicaLook(Instant At, Instant ReceivedTo, Instant AppliedTo, long PendingBytes, long? Position, string? HeldUpBy, bool Unusable);
+
+/// <summary>Where both sides of a replica stand, in the engine's own positions.</summary>
+/// <param name="At">When it was asked.</param>
+/// <param name="Written">Where the primary's log ends; null when it does not answer.</param>
+/// <param name="Received">Where the replica's ends.</param>
+/// <param name="Applied">Up to where it is applied.</param>
+/// <param name="NotReceivedBytes">Log between the first two; null when the primary does not answer.</param>
+/// <param name="NotAppliedBytes">Log between the last two.</param>
+/// <param name="NotReceivedTransactions">Transactions that are in the primary's log and not in the replica's; null when the engine does not say.</param>
+/// <param name="NotAppliedTransactions">Transactions that are not applied, received or not; null when the engine does not say.</param>
+public sealed record ReplicaPositions(Instant At, string? Written, string Received, string Applied, long? NotReceivedBytes, long NotAppliedBytes, long? NotReceivedTransactions, long? NotAppliedTransactions);
 
 /// <summary>What taking over came to.</summary>
 /// <param name="Seconds">Seconds it took.</param>

@@ -33,7 +33,8 @@ public static class FindingRules
     /// <param name="at">The as-of instant.</param>
     /// <param name="window">How far back to look for holes.</param>
     /// <param name="planChanged">When what its plans do was changed last; null when that is not known.</param>
-    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window, Instant? planChanged = null)
+    /// <param name="everTookOver">Whether a replica of it ever took over and all checks passed; null when that is not known.</param>
+    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window, Instant? planChanged = null, bool? everTookOver = null)
     {
         var found = new List<Finding>();
         var c = subject.Catalogue;
@@ -73,7 +74,7 @@ public static class FindingRules
             }
         }
 
-        found.AddRange(ReplicaFindings.Of(subject, at));
+        found.AddRange(ReplicaFindings.Of(subject, at, everTookOver));
         return [.. found.OrderByDescending(f => f.Urgency)];
     }
 

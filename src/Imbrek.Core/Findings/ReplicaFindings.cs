@@ -26,8 +26,14 @@ internal static class ReplicaFindings
     /// <summary>Everything found.</summary>
     /// <param name="subject">The database.</param>
     /// <param name="at">The as-of instant.</param>
-    public static IEnumerable<Finding> Of(RecoverySubject subject, Instant at)
+    /// <param name="everTookOver">Whether a replica of it ever took over and all checks passed; null when that is not known.</param>
+    public static IEnumerable<Finding> Of(RecoverySubject subject, Instant at, bool? everTookOver)
     {
+        if (everTookOver == false && subject.Replicas.Where(r => r.Replica.TakesOver != TakesOver.Never && !(at < r.Replica.Since) && !(at >= r.Replica.Until)).Select(r => r.Replica.Id).ToArray() is { Length: > 0 } ready)
+        {
+            yield return Found(subject, "never-taken-over", Urgency.Later, $"{string.Join(", ", ready)} {(ready.Length == 1 ? "has" : "have")} never taken over", "That taking over works, and how long it takes, is a hope until it was done once", "Have one take over on a day of your choice, and come back");
+        }
+
         foreach (var f in OfGroup(subject))
         {
             yield return f;
@@ -174,6 +180,14 @@ internal static class ReplicaFindings
             differ.Add($"key {key} is not on {there.Id}");
         }
 
+        foreach (var (what, a, b) in new[] { ("collation", here.Collation, there.Collation), ("character set", here.CharacterSet, there.CharacterSet), ("time zone", here.TimeZone, there.TimeZone) })
+        {
+            if (a is not null && b is not null && a != b)
+            {
+                differ.Add($"{what} {a} on {here.Id}, {b} on {there.Id}");
+            }
+        }
+
         if (differ.Count > 0)
         {
             yield return Found(subject, "sides-differ", Urgency.Soon, $"{replica.Id} and its primary are not set up alike: {string.Join("; ", differ)}", "After taking over it may not open, or do other than its primary did", "Make both sides alike");
@@ -203,6 +217,16 @@ internal static class ReplicaFindings
         {
             yield return Found(subject, "nobody-watches", Urgency.Soon, $"Nothing was ever seen of {replica.Id}", "A replica that nobody watches counts for nothing here, and may be worth nothing", "Have a script send what it sees of it, from a place that is not lost with it");
             yield break;
+        }
+
+        if (source.Note.WatchedFrom is { } from && subject.Fleet.Hosts.TryGetValue(from, out var eye))
+        {
+            var host = subject.Fleet.Hosts[subject.Database.Host];
+            Loss[] losses = [Loss.Of(host.Id), .. host.Array is { } a ? [Loss.Of(a)] : Array.Empty<Loss>(), Loss.Of(host.Site)];
+            foreach (var loss in losses.Where(l => !l.Spares(eye) && replica.HostAfter(l, subject.Fleet) is not null).Take(1))
+            {
+                yield return Found(subject, "watched-from-its-loss", Urgency.Soon, $"{replica.Id} is watched from {from}, which the loss of {loss} takes as well", "On the day it is needed nobody sees how far it is", "Watch it from where that loss does not reach, best from a third site");
+            }
         }
 
         if (source.At(at) is not { } known)

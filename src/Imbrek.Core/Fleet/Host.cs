@@ -11,6 +11,9 @@ namespace Imbrek.Core.Fleet;
 /// <param name="Keys">The names of the encryption keys present; empty means not stated.</param>
 /// <param name="Slots">How many backups may run on it at once, log backups not counted; null for no limit.</param>
 /// <param name="Processors">How many processors backups may use; null when not stated, which never limits.</param>
+/// <param name="Collation">By which rules text is ordered there, with their version; null when not stated.</param>
+/// <param name="CharacterSet">The character set databases there are made with; null when not stated.</param>
+/// <param name="TimeZone">The time zone databases there are asked in; null when not stated.</param>
 public sealed record Host(
     Id<Host> Id,
     Id<Site> Site,
@@ -21,7 +24,10 @@ public sealed record Host(
     IReadOnlyList<string> Versions,
     IReadOnlyList<string> Keys,
     int? Slots = null,
-    double? Processors = null)
+    double? Processors = null,
+    string? Collation = null,
+    string? CharacterSet = null,
+    string? TimeZone = null)
 {
     /// <summary>Whether a key is present; null when it is not stated which are.</summary>
     /// <param name="key">The name of the key.</param>

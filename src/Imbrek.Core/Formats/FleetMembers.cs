@@ -40,6 +40,9 @@ internal static class FleetMembers
         OptionalMember<Host>.Texts("keys", h => h.Keys, (h, v) => h with { Keys = v }),
         OptionalMember<Host>.Count("slots", 1, MostSlots, h => h.Slots, (h, v) => h with { Slots = v }),
         OptionalMember<Host>.Number("processors", 0.01, MostSlots, h => h.Processors, (h, v) => h with { Processors = v }),
+        OptionalMember<Host>.Text("collation", h => h.Collation, (h, v) => h with { Collation = v }),
+        OptionalMember<Host>.Text("characterSet", h => h.CharacterSet, (h, v) => h with { CharacterSet = v }),
+        OptionalMember<Host>.Text("timeZone", h => h.TimeZone, (h, v) => h with { TimeZone = v }),
     ];
 
     public static readonly IReadOnlyList<OptionalMember<Store>> Stores =

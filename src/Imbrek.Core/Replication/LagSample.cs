@@ -14,4 +14,5 @@ namespace Imbrek.Core.Replication;
 /// <param name="InStep">Whether every commit since the sample before waited for it, so that it never lacked one.</param>
 /// <param name="Unusable">Whether it cannot be used until it is mended; then <paramref name="HeldUpBy"/> says why.</param>
 /// <param name="HeldUpBy">What kept it from receiving or applying, in words; null when nothing did.</param>
-public sealed record LagSample(Id<Replica> Replica, int Branch, Instant At, Instant ReceivedTo, Instant AppliedTo, long PendingBytes, long? ReceivedPosition, bool InStep, string? HeldUpBy = null, bool Unusable = false);
+/// <param name="WatchedFrom">The host it was looked at from; null when its watcher does not say.</param>
+public sealed record LagSample(Id<Replica> Replica, int Branch, Instant At, Instant ReceivedTo, Instant AppliedTo, long PendingBytes, long? ReceivedPosition, bool InStep, string? HeldUpBy = null, bool Unusable = false, Id<Host>? WatchedFrom = null);

@@ -1,3 +1,4 @@
+using Imbrek.Core.Fleet;
 using NodaTime;
 
 namespace Imbrek.Core.Replication;
@@ -19,6 +20,9 @@ public sealed record ReplicaNote
 
     /// <summary>Who holds it; null when nobody does.</summary>
     public string? HeldBy { get; init; }
+
+    /// <summary>The host it is watched from; null when its watcher does not say.</summary>
+    public Id<Host>? WatchedFrom { get; init; }
 
     /// <summary>Whether a run is bringing it into being, or back.</summary>
     public bool Seeding { get; init; }

@@ -803,6 +803,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("bigint")
                         .HasColumnName("size_bytes");
 
+                    b.Property<bool>("TookOver")
+                        .HasColumnType("boolean")
+                        .HasColumnName("took_over");
+
                     b.Property<string>("Version")
                         .HasColumnType("text")
                         .HasColumnName("version");
@@ -841,6 +845,10 @@ namespace Imbrek.Data.Migrations
                     b.Property<string>("Unusable")
                         .HasColumnType("text")
                         .HasColumnName("unusable");
+
+                    b.Property<string>("WatchedFrom")
+                        .HasColumnType("text")
+                        .HasColumnName("watched_from");
 
                     b.HasKey("Replica")
                         .HasName("pk_replica_notes");

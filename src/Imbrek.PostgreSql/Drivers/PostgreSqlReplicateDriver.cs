@@ -38,6 +38,41 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     }
 
     /// <inheritdoc/>
+    /// <remarks>Transactions are counted by the number the next one gets on either side.</remarks>
+    public async Task<ReplicaPositions> PositionsAsync(Id<Replica> replica, CancellationToken cancel)
+    {
+        var (cluster, standby) = book.Standby(replica);
+        await using var here = await Connections.OpenAsync(standby, cancel);
+        (Lsn Written, long Next)? source = null;
+        try
+        {
+            await using var there = await Connections.OpenAsync(cluster, cancel);
+            source = (await there.RowsAsync("select pg_current_wal_flush_lsn()::text, pg_snapshot_xmax(pg_current_snapshot())::text::bigint", r => (Lsn.Parse(r.GetString(0)), r.GetInt64(1)), cancel))[0];
+        }
+        catch (Exception e) when (e is DriverException or NpgsqlException && !cancel.IsCancellationRequested)
+        {
+            // What the replica has is known all the same.
+        }
+
+        try
+        {
+            var (received, applied, next) = (await here.RowsAsync(
+                "select greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn())::text, pg_last_wal_replay_lsn()::text, pg_snapshot_xmax(pg_current_snapshot())::text::bigint",
+                r => (Lsn.Parse(r.GetString(0)), Lsn.Parse(r.GetString(1)), r.GetInt64(2)),
+                cancel))[0];
+
+            // What is written between the two questions is none that it lacks.
+            return new(
+                clock.GetCurrentInstant(), source?.Written.ToString(), received.ToString(), applied.ToString(), source is { } s ? Math.Max(0, s.Written.Value - received.Value) : null, received.Value - applied.Value, null,
+                source is { } n ? Math.Max(0, n.Next - next) : null);
+        }
+        catch (Exception e) when (e is NpgsqlException or InvalidCastException)
+        {
+            throw e is NpgsqlException ? Connections.Told(standby, e, cancel) : new DriverException(DriverProblem.Refused, $"{replica} is no standby any more");
+        }
+    }
+
+    /// <inheritdoc/>
     /// <remarks>An engine of this server's making is stopped, and all it wrote is sent before. This role cannot stop another: one that still answers is for people to stop, and nothing is promoted beside it.</remarks>
     public async Task<string> FenceAsync(RunCall call, Id<Database> database, CancellationToken cancel)
     {

@@ -146,7 +146,7 @@ internal sealed class NewCluster(
 
         foreach (var (id, place) in new[] { (host, r.Site), (r.RestoreHost, sites[1]) }.Where(h => !now.Hosts.ContainsKey(new(h.Item1))).DistinctBy(h => h.Item1))
         {
-            changes.Add(NewHost(id, place));
+            changes.Add(FleetParts.Put("hosts", id, HostPart(place)));
         }
 
         if (!now.Stores.ContainsKey(new(r.Store)))
@@ -273,8 +273,7 @@ internal sealed class NewCluster(
     internal static FleetParts.Change NewSite(string id) => FleetParts.Put("sites", id, new JsonObject { ["name"] = id, ["timeZone"] = "Etc/UTC" });
 
     /// <summary>A host that runs this engine; how fast it writes is assumed until it is said.</summary>
-    internal static FleetParts.Change NewHost(string id, string site) =>
-        FleetParts.Put("hosts", id, new JsonObject { ["site"] = site, ["writeBytesPerSecond"] = 200e6, ["engines"] = new JsonArray(Engine), ["versions"] = new JsonArray("15") });
+    internal static JsonObject HostPart(string site) => new() { ["site"] = site, ["writeBytesPerSecond"] = 200e6, ["engines"] = new JsonArray(Engine), ["versions"] = new JsonArray("15") };
 
     internal static void Id(string member, string? id)
     {

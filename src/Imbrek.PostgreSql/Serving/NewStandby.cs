@@ -39,8 +39,28 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
     /// <param name="KeepLogBytes">How much log its source keeps for it; null for as much as it needs.</param>
     /// <param name="Receiver">What its receiver does.</param>
     /// <param name="Timeline">The timeline it is on.</param>
+    /// <param name="Here">What its primary's machine orders text by, and is set to.</param>
+    /// <param name="There">The same of its own.</param>
     /// <param name="Lacks">What is in the way; empty when nothing is.</param>
-    public sealed record StandbyFound(string Mode, double DelaySeconds, string? From, string? Slot, long? KeepLogBytes, string Receiver, int Timeline, IReadOnlyList<string> Lacks);
+    public sealed record StandbyFound(
+        string Mode, double DelaySeconds, string? From, string? Slot, long? KeepLogBytes, string Receiver, int Timeline, MachineSettings Here, MachineSettings There, IReadOnlyList<string> Lacks);
+
+    /// <summary>What must be the same on both machines for both to be the same database: text that is ordered otherwise makes every index on it wrong.</summary>
+    public sealed record MachineSettings(string Collation, string CharacterSet, string TimeZone)
+    {
+        /// <summary>As a machine says it: the version is that of its own libraries.</summary>
+        internal static async Task<MachineSettings> AskAsync(NpgsqlConnection connection, CancellationToken cancel) => (await connection.RowsAsync(
+            "select datcollate || coalesce(' ' || pg_database_collation_actual_version(oid), ''), pg_encoding_to_char(encoding), current_setting('TimeZone') from pg_database where datname = current_database()",
+            r => new MachineSettings(r.GetString(0), r.GetString(1), r.GetString(2)),
+            cancel))[0];
+
+        /// <summary>Stated of a host of the fleet.</summary>
+        internal JsonObject On(JsonObject host)
+        {
+            (host["collation"], host["characterSet"], host["timeZone"]) = (Collation, CharacterSet, TimeZone);
+            return host;
+        }
+    }
 
     /// <summary>Looks at one, and keeps nothing.</summary>
     /// <exception cref="BadInputException">It cannot be reached, or lets nobody in.</exception>
@@ -80,7 +100,7 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             }
 
             var from = cluster.Standbys.FirstOrDefault(s => s.Port == seen.SenderPort && s.Address == seen.SenderHost && s.Replica != r.Replica)?.Replica;
-            return new(sync ? "sync" : "async", Span(seen.Delay), from, seen.Slot, Bytes(keep), seen.Receiver ?? "none", seen.Timeline, lacks);
+            return new(sync ? "sync" : "async", Span(seen.Delay), from, seen.Slot, Bytes(keep), seen.Receiver ?? "none", seen.Timeline, await MachineSettings.AskAsync(here, cancel), await MachineSettings.AskAsync(there, cancel), lacks);
         }
         catch (Exception e) when (e is DriverException or NpgsqlException or TimeoutException)
         {
@@ -121,9 +141,12 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             changes.Add(NewCluster.NewSite(r.Site));
         }
 
-        if (!now.Hosts.ContainsKey(new(host)))
+        // What both machines are set to is stated of their hosts, so that it is seen when they differ.
+        changes.Add(FleetParts.Put("hosts", host, found.There.On(parts.Find("hosts", host) ?? NewCluster.HostPart(r.Site))));
+        var primary = now.DatabaseById[new(database)].Host.Value;
+        if (primary != host)
         {
-            changes.Add(NewCluster.NewHost(host, r.Site));
+            changes.Add(FleetParts.Put("hosts", primary, found.Here.On(parts.Find("hosts", primary)!)));
         }
 
         var part = new JsonObject

@@ -38,6 +38,7 @@ internal sealed class DatabaseState
     private Instant findingsUntil;
     private IReadOnlyDictionary<(Id<Store>, Id<Host>), LearnedPace> learned = new Dictionary<(Id<Store>, Id<Host>), LearnedPace>();
     private Proof? proof;
+    private bool everTookOver;
 
     public DatabaseState(FleetModel fleet, Database database, DatabaseCatalogue catalogue) =>
         subject = RecoverySubject.Of(fleet, database, catalogue);
@@ -55,6 +56,20 @@ internal sealed class DatabaseState
             lock (gate)
             {
                 proof = value;
+                Forget();
+            }
+        }
+    }
+
+    /// <summary>Whether a replica of it ever took over and all checks passed.</summary>
+    public bool EverTookOver
+    {
+        get => everTookOver;
+        set
+        {
+            lock (gate)
+            {
+                everTookOver = value;
                 Forget();
             }
         }
@@ -162,7 +177,7 @@ internal sealed class DatabaseState
             }
         }
 
-        var made = FindingRules.Of(s, proof, at, Window, planChanged);
+        var made = FindingRules.Of(s, proof, at, Window, planChanged, everTookOver);
         lock (gate)
         {
             if (version == seen)

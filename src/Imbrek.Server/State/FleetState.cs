@@ -195,7 +195,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
     {
         var read = (await context.ReplicaNotes.AsNoTracking().ToListAsync(cancel)).ToDictionary(
             n => new Id<Replica>(n.Replica),
-            n => new ReplicaNote { HeldUpBy = n.HeldUpBy, Unusable = n.Unusable, Since = n.Since, HeldBy = n.HeldBy, Seeding = n.SeedingRun is not null });
+            n => new ReplicaNote { HeldUpBy = n.HeldUpBy, Unusable = n.Unusable, Since = n.Since, HeldBy = n.HeldBy, WatchedFrom = n.WatchedFrom is { } eye ? new(eye) : null, Seeding = n.SeedingRun is not null });
         lock (gate)
         {
             var before = notes;
@@ -363,6 +363,14 @@ internal sealed class FleetState(NpgsqlDataSource source)
         foreach (var p in proofs.Where(p => Has(p.Database)))
         {
             this[p.Database].Proof = new Proof(p.At, p.LostSeconds, p.ServiceSeconds, p.Passed, p.SizeBytes, p.Version);
+        }
+
+        foreach (var database in await context.Proofs.Where(p => p.TookOver && p.Passed && (ids == null || ids.Contains(p.Database))).Select(p => p.Database).Distinct().ToListAsync(cancel))
+        {
+            if (Has(database))
+            {
+                this[database].EverTookOver = true;
+            }
         }
 
         var paces = await context.Paces.AsNoTracking().Where(p => ids == null || ids.Contains(p.Database)).ToListAsync(cancel);

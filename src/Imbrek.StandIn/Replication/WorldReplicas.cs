@@ -64,6 +64,32 @@ public sealed class WorldReplicas
         }
     }
 
+    /// <summary>Where a replica and its source stand; null when there is none of that name.</summary>
+    public ReplicaPositions? PositionsOf(Id<Replica> replica)
+    {
+        lock (world.Gate)
+        {
+            if (!all.TryGetValue(replica, out var r))
+            {
+                return null;
+            }
+
+            Look(r);
+            var received = r.Feed.ReceivedTo(world.NowMs);
+            string Text(long position) => position.ToString(System.Globalization.CultureInfo.InvariantCulture);
+            var down = world.Faults.IsDown(r.Source.Database.Host);
+            return new(
+                world.Now,
+                down ? null : Text(r.Source.Image.Position),
+                Text(r.ReceivedPosition),
+                Text(r.AppliedPosition),
+                down ? null : (long)r.Flow.Bytes(received, world.NowMs),
+                (long)r.Pending,
+                down ? null : r.Sent.Count,
+                down ? null : r.Sent.Count + r.Waiting.Count);
+        }
+    }
+
     /// <summary>Up to when a replica has received, and applied, everything.</summary>
     public (Instant Received, Instant Applied) Reached(Id<Replica> replica)
     {

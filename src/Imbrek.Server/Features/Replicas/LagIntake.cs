@@ -71,5 +71,5 @@ internal sealed class LagIntake(FleetState fleet, NpgsqlDataSource source, Peers
         }
     }
 
-    private bool Noteworthy(LagSample s) => fleet.NoteOf(s.Replica) is var known && (known.HeldUpBy != s.HeldUpBy || known.Unusable is not null != s.Unusable);
+    private bool Noteworthy(LagSample s) => fleet.NoteOf(s.Replica) is var known && (known.HeldUpBy != s.HeldUpBy || known.Unusable is not null != s.Unusable || known.WatchedFrom != s.WatchedFrom);
 }

@@ -87,6 +87,7 @@ internal static class ReplicaActions
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/replicas/{id}/before", Before).Needs(Roles.Look).Computes().WithName("BeforeReplica");
+        app.MapGet("/api/replicas/{id}/positions", PositionsAsync).Needs(Roles.Look).WithName("ReplicaPositions");
         app.MapPost("/api/replicas/worksheet", Worksheet).Needs(Roles.Look).Computes().WithName("ReplicaWorksheet");
         app.MapPost("/api/replicas", SetUpAsync).Needs(Roles.Administer).WithName("SetUpReplica");
         app.MapPost("/api/replicas/{id}/hold", (string id, HoldRequest r, Acting a, ClaimsPrincipal u, CancellationToken c) => HoldAsync(id, true, r, a, u, c)).Needs(Roles.Operate).WithName("HoldReplica");
@@ -129,6 +130,24 @@ internal static class ReplicaActions
             worker.Wake(row.Id);
             await peers.TellAsync([], [row.Id], cancel);
             return TypedResults.Created($"/api/runs/{row.Id}", new RunBegun(row.Id));
+        }
+    }
+
+    /// <summary>How long both sides may take to say where they stand.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+
+    private static async Task<Ok<ReplicaPositions>> PositionsAsync(string id, Acting acting, CancellationToken cancel)
+    {
+        var (_, source, family) = acting.Of(id, ReplicaAct.Look);
+        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        limit.CancelAfter(Patience);
+        try
+        {
+            return TypedResults.Ok(await family.Replicate!.PositionsAsync(source.Replica.Id, limit.Token));
+        }
+        catch (Exception e) when (e is DriverException or DriverGoneException or OperationCanceledException && !cancel.IsCancellationRequested)
+        {
+            throw new BadInputException("id", e is OperationCanceledException ? "it does not answer" : e.Message, 409, "not-reached");
         }
     }
 
@@ -255,7 +274,7 @@ internal static class ReplicaActions
             flow is null ? [] : [.. Enumerable.Range(0, 24).Select(flow.InHour)],
             apart && flow is not null && link is not null ? flow.Busiest / link.BytesPerSecond : null,
             Changes(acting.Fleet[subject.Database.Id].Subject, then, now),
-            [.. Core.Findings.FindingRules.Of(then, null, now, DatabaseState.Window).Where(f => f.What.Contains(replica.Id.Value, StringComparison.Ordinal) && f.Code != "nobody-watches").Select(f => new ReplicaFindingView(f.Code, f.What, f.Why, f.Remedy))],
+            [.. Core.Findings.FindingRules.Of(then, null, now, DatabaseState.Window).Where(f => f.What.Contains(replica.Id.Value, StringComparison.Ordinal) && f.Code is not ("nobody-watches" or "never-taken-over")).Select(f => new ReplicaFindingView(f.Code, f.What, f.Why, f.Remedy))],
             acting.WhyNot(subject.Database, ReplicaAct.SetUp)));
     }
 

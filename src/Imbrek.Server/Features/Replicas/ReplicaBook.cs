@@ -20,10 +20,10 @@ internal sealed class ReplicaBook(FleetState fleet, NpgsqlDataSource source, Pee
 
         await using var command = new NpgsqlCommand(
             """
-            insert into replica_notes (replica, held_up_by, unusable, since)
-              select replica, held_up_by, case when unusable then coalesce(held_up_by, 'its watcher says that it cannot be used') end, case when held_up_by is not null or unusable then at end
-              from unnest(@replicas, @heldUpBy, @unusable, @at) s (replica, held_up_by, unusable, at)
-            on conflict (replica) do update set held_up_by = excluded.held_up_by, unusable = excluded.unusable, since = excluded.since
+            insert into replica_notes (replica, held_up_by, unusable, since, watched_from)
+              select replica, held_up_by, case when unusable then coalesce(held_up_by, 'its watcher says that it cannot be used') end, case when held_up_by is not null or unusable then at end, watched_from
+              from unnest(@replicas, @heldUpBy, @unusable, @at, @watchedFrom) s (replica, held_up_by, unusable, at, watched_from)
+            on conflict (replica) do update set held_up_by = excluded.held_up_by, unusable = excluded.unusable, since = excluded.since, watched_from = excluded.watched_from
             """,
             connection,
             transaction);
@@ -31,6 +31,7 @@ internal sealed class ReplicaBook(FleetState fleet, NpgsqlDataSource source, Pee
         command.Parameters.AddWithValue("heldUpBy", samples.Select(s => s.HeldUpBy).ToArray());
         command.Parameters.AddWithValue("unusable", samples.Select(s => s.Unusable).ToArray());
         command.Parameters.AddWithValue("at", samples.Select(s => s.At).ToArray());
+        command.Parameters.AddWithValue("watchedFrom", samples.Select(s => s.WatchedFrom?.Value).ToArray());
         await command.ExecuteNonQueryAsync(cancel);
     }
 

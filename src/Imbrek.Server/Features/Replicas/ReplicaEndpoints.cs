@@ -89,7 +89,7 @@ internal static class ReplicaEndpoints
         VotersView? Voters);
 
     /// <summary>What a watcher saw: at an instant (now when left out) everything committed up to <c>ReceivedTo</c> was received, and up to <c>AppliedTo</c> applied.</summary>
-    public sealed record SampleRequest(string Replica, int? Branch, Instant? At, Instant ReceivedTo, Instant AppliedTo, long? PendingBytes, long? ReceivedPosition, bool? InStep, string? HeldUpBy, bool? Unusable);
+    public sealed record SampleRequest(string Replica, int? Branch, Instant? At, Instant ReceivedTo, Instant AppliedTo, long? PendingBytes, long? ReceivedPosition, bool? InStep, string? HeldUpBy, bool? Unusable, string? WatchedFrom = null);
 
     public sealed record SamplesRequest(IReadOnlyList<SampleRequest> Samples);
 
@@ -154,9 +154,10 @@ internal static class ReplicaEndpoints
             : s.AppliedTo > s.ReceivedTo ? throw new BadInputException($"{where}.appliedTo", "is after receivedTo")
             : at - s.AppliedTo > MostLag ? throw new BadInputException($"{where}.appliedTo", "is more than ten years ago")
             : s.HeldUpBy is { Length: > MostText } ? throw new BadInputException($"{where}.heldUpBy", $"is at most {MostText} letters")
+            : s.WatchedFrom is { } eye && !fleet.Hosts.ContainsKey(new(eye)) ? throw new BadInputException($"{where}.watchedFrom", $"there is no host '{Core.Formats.InputBounds.Quote(eye)}'")
             : s.PendingBytes is < 0 or > Core.Formats.InputBounds.Bytes ? throw new BadInputException($"{where}.pendingBytes", $"must be from 0 to {Core.Formats.InputBounds.Bytes}")
             : branch != 1 && fleet.DatabaseById[replica.Database].Branches.All(b => b.Id != branch) ? throw new BadInputException($"{where}.branch", $"database '{replica.Database}' has no branch {branch}")
-            : new LagSample(replica.Id, branch, Milliseconds(at), Milliseconds(s.ReceivedTo), Milliseconds(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false, s.HeldUpBy, s.Unusable ?? false);
+            : new LagSample(replica.Id, branch, Milliseconds(at), Milliseconds(s.ReceivedTo), Milliseconds(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false, s.HeldUpBy, s.Unusable ?? false, s.WatchedFrom is { } from ? new(from) : null);
 
         static Instant Milliseconds(Instant t) => Instant.FromUnixTimeMilliseconds(t.ToUnixTimeMilliseconds());
     }

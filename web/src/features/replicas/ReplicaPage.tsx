@@ -13,6 +13,7 @@ import { lossWord } from '../../shared/words';
 import { Worksheet } from '../../shared/Worksheet';
 import { Actions } from './Actions';
 import { LagChart } from './LagChart';
+import { Positions } from './Positions';
 import { modeWord, stateColour, StateMark, stateWord } from './words';
 
 const readable: Record<Schemas['ReplicaReadable'], string> = {
@@ -129,6 +130,7 @@ export default function ReplicaPage() {
         </Box>
         <Actions view={v} />
         <Sites view={v} />
+        {!premise.at && r.state !== 'planned' && r.state !== 'ended' && <Positions row={r} />}
         <section aria-label="Lag over seven days">
           <h2 style={{ fontSize: 14, margin: '0 0 4px' }}>Lag, 7 days</h2>
           <LagChart lag={v.lag} from={v.lagFrom} to={v.at} rpo={r.rpoSeconds} zone={v.timeZone} />

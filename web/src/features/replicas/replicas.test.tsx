@@ -100,9 +100,26 @@ describe('the list of replicas', () => {
 
 describe('a replica', () => {
   it('says what it is worth for each loss, and why nothing where it is nothing', async () => {
-    server({ ...places, 'GET /api/replicas/tickets-hill': replicaView() });
+    server({
+      ...places,
+      'GET /api/replicas/tickets-hill': replicaView(),
+      'GET /api/replicas/tickets-hill/positions': {
+        at,
+        written: '880400',
+        received: '880021',
+        applied: '880000',
+        notReceivedBytes: 4_000_000,
+        notAppliedBytes: 1_000_000,
+        notReceivedTransactions: 379,
+        notAppliedTransactions: 400,
+      },
+    });
     show(<ReplicaPage />, '/replicas/tickets-hill', ['look'], '/replicas/:id');
     expect(await screen.findByText('It is a way back from 1 of 2 losses.')).toBeTruthy();
+    const applied = (await screen.findByText('880000')).closest('tr')!;
+    expect(applied.textContent).toContain('5.0 MB behind');
+    expect(applied.textContent).toContain('400 transactions');
+    expect(screen.getByText('880021').closest('tr')!.textContent).toContain('379 transactions');
     expect(screen.getByText('nothing: a bad change is carried to it at once')).toBeTruthy();
     expect(screen.getByRole('img', { name: /1 outages/ })).toBeTruthy();
     expect(screen.queryByText('How it is mended')).toBeNull();

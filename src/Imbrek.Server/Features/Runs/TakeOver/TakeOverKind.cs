@@ -120,6 +120,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
                 Loss = "host",
                 Host = promoted.Host,
                 RunId = run.Row.Id,
+                TookOver = true,
             },
         };
     }
