@@ -288,7 +288,11 @@ function Comes({ sheet: s }: { sheet: Schemas['WorksheetView'] }) {
             {s.linkBytesPerSecond === null
               ? 'Within one site.'
               : `The link carries ${bytes(s.linkBytesPerSecond)}/s (dashed); the busiest hour takes ${
-                  s.busiestShare === null ? 'an unknown part' : `${Number((s.busiestShare * 100).toPrecision(2))} %`
+                  s.busiestShare === null
+                    ? 'an unknown part'
+                    : s.busiestShare < 0.001
+                      ? 'under 0.1 %'
+                      : `${Number((s.busiestShare * 100).toPrecision(2))} %`
                 } of it.`}
           </Box>
         </SideSection>

@@ -18,13 +18,15 @@ export function Positions({ row }: { row: Schemas['ReplicaRow'] }) {
   const apart = (size: number | null, seconds: number | null, transactions: number | null) =>
     size === null
       ? 'the primary does not answer'
-      : [
-          size === 0 ? 'nothing behind' : `${bytes(size)} behind`,
-          seconds === null ? null : duration(seconds),
-          transactions === null ? null : `${transactions.toLocaleString('en')} transactions`,
-        ]
-          .filter(Boolean)
-          .join(' · ');
+      : size === 0
+        ? 'all of it'
+        : [
+            `${bytes(size)} behind`,
+            seconds === null ? null : duration(seconds),
+            transactions === null ? null : `${transactions.toLocaleString('en')} transactions`,
+          ]
+            .filter(Boolean)
+            .join(' · ');
   const all = p.notReceivedBytes === null ? null : p.notReceivedBytes + p.notAppliedBytes;
   return (
     <Box component="section" aria-label="Where both sides stand">
