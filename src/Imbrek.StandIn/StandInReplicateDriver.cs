@@ -240,7 +240,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         cancel);
 
     /// <inheritdoc/>
-    public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel)
+    public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, Instant? upTo, CancellationToken cancel)
     {
         var began = world.NowMs;
         world.Answers.Enter(call);
@@ -269,7 +269,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
                     return before;
                 }
 
-                var made = Write(world.Replicas.Promote(Known(replica), host, began));
+                var made = Write(world.Replicas.Promote(Known(replica), host, began, upTo));
                 world.Answers.Tell(call.Run, made);
                 return made;
             },

@@ -159,7 +159,7 @@ public sealed class OwnStandbyTests
         h.Cluster.Kill();
         Assert.Null((await driver.PositionsAsync(new("second"), default)).Written);
         Assert.Contains("does not answer", await driver.FenceAsync(call, new("harbour"), default), StringComparison.Ordinal);
-        var promoted = await driver.PromoteAsync(call, new("first"), new("quay"), default);
+        var promoted = await driver.PromoteAsync(call, new("first"), new("quay"), null, default);
         Assert.Equal((2, 1), (promoted.Branch.Id, promoted.Branch.Parent));
         Assert.Empty(promoted.Left);
         await using (var primary = await OpenAsync(h, "first"))
@@ -175,7 +175,7 @@ public sealed class OwnStandbyTests
         Assert.Contains("was stopped", await driver.FenceAsync(call, new("harbour"), default), StringComparison.Ordinal);
         var first = Instance.Find(Path.Combine(h.Instances, "first"))!;
         Assert.True(first.Now.Down && !first.Runs());
-        var again = await driver.PromoteAsync(call, new("second"), new("quay"), default);
+        var again = await driver.PromoteAsync(call, new("second"), new("quay"), null, default);
         Assert.Equal((3, 2), (again.Branch.Id, again.Branch.Parent));
         Assert.Equal(7, await AskAsync<long>(h, "second", "select count(*) from imbrek_trail"));
     }

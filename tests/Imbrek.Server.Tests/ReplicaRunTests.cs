@@ -87,7 +87,7 @@ public class ReplicaRunTests(DemoServer demo)
         // Looked at elsewhere, it goes on receiving; it is closed when its time is over.
         var now = (await admin.GetAsync("/api/clock")).GetProperty("now").GetDateTimeOffset();
         Assert.Equal((400, "until"), Session.Fault(await admin.PostAsync("/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddDays(-1)) })));
-        var look = await BeginAsync(admin, "/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddMinutes(40)), query = "count rows" });
+        var look = await BeginAsync(admin, "/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddMinutes(40)), query = "count rows", overlay = true });
         await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{look}"), "check").GetProperty("state").GetString() == "done", 60, () => "it is not open");
         Assert.Equal("inStep", await StateAsync(admin, "berth-hill"));
         Assert.EndsWith("was looked at and closed", NoteOf(await admin.RunIsAsync(look, "done")), StringComparison.Ordinal);
@@ -154,6 +154,51 @@ public class ReplicaRunTests(DemoServer demo)
         var ledger = await admin.GetTextAsync("/api/ledger/export");
         Assert.Contains("take-over", ledger, StringComparison.Ordinal);
         Assert.Equal("host", (await admin.GetAsync("/api/databases/ticket-payments")).GetProperty("proofs")[0].GetProperty("loss").GetString());
+    }
+
+    [Fact]
+    public async Task Those_of_a_group_take_over_together_at_one_instant_each_with_its_branch_its_base_and_its_proof()
+    {
+        await using var server = await ServerProcess.StartAsync(demo: true, days: 2);
+        using var admin = await Session.SignInAsync(server.Url, "admin");
+        using var second = await Session.SignInAsync(server.Url, "approve");
+        await admin.PaceAsync(60);
+        await StateIsAsync(admin, "gate-scans-hill", "inStep");
+        await StateIsAsync(admin, "gate-passes-hill", "inStep");
+        await StateIsAsync(admin, "crew-roster-volume", "inStep");
+        var gates = await BeginAsync(admin, "/api/replicas/gate-scans-hill/take-over", new { host = (string?)null, group = true });
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/replicas/gate-passes-hill/take-over", new { host = (string?)null })));
+        await TogetherAsync(gates, "gate-scans", "gate-passes");
+        await TogetherAsync(await BeginAsync(admin, "/api/replicas/crew-certificates-volume/take-over", new { host = (string?)null, group = true }), "crew-roster", "crew-certificates");
+        Assert.Equal(2, await server.QueryAsync<long>("select count(*) from ledger where kind = 'take-over'"));
+        Assert.Equal(4, await server.QueryAsync<long>("select count(*) from proofs where took_over"));
+        Assert.DoesNotContain((await admin.GetAsync("/api/findings?database=gate-passes")).GetProperty("rows").EnumerateArray(), f => f.GetProperty("code").GetString() is "never-taken-over" or "no-base-on-branch");
+
+        async Task TogetherAsync(string begun, params string[] databases)
+        {
+            await Eventually.Async(async () =>
+            {
+                var now = await admin.GetAsync($"/api/runs/{begun}");
+                if (now.GetProperty("steps").EnumerateArray().FirstOrDefault(s => s.GetProperty("choices").GetArrayLength() > 0) is { ValueKind: JsonValueKind.Object } asks)
+                {
+                    await second.PostAsync($"/api/runs/{begun}/approve", new { step = asks.GetProperty("number").GetInt32(), choice = "approve" });
+                }
+
+                return now.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
+            });
+            var run = await admin.RunIsAsync(begun, "done");
+            Assert.Contains("have taken over together, all at", NoteOf(run), StringComparison.Ordinal);
+            var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+            var agreed = Core.Formats.Instants.Parse(Step(run, "agree").GetProperty("note").GetString()!["all stop at ".Length..]);
+            foreach (var id in databases)
+            {
+                var branch = Assert.Single(fleet.DatabaseById[new(id)].Branches);
+                Assert.True(branch.ForkAt <= agreed && branch.StartsAt > agreed);
+                Assert.StartsWith("hill", fleet.DatabaseById[new(id)].Host.Value, StringComparison.Ordinal);
+                Assert.Equal("host", (await admin.GetAsync($"/api/databases/{id}")).GetProperty("proofs")[0].GetProperty("loss").GetString());
+                Assert.Equal(run.GetProperty("steps").EnumerateArray().Count(s => s.GetProperty("kind").GetString() == "base") / databases.Length, await server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = 2 and kind = 0"));
+            }
+        }
     }
 
     [Fact]

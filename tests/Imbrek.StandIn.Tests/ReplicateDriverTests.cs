@@ -140,7 +140,7 @@ public sealed class ReplicateDriverTests : IDisposable
         var driver = new StandInReplicateDriver(world);
         var run = Guid.NewGuid();
         await AnsweredAsync(world, driver.FenceAsync(new(run, 1), Customs, default));
-        var promoted = await AnsweredAsync(world, driver.PromoteAsync(new(run, 1), One.Id, new("hill-h1"), default));
+        var promoted = await AnsweredAsync(world, driver.PromoteAsync(new(run, 1), One.Id, new("hill-h1"), null, default));
         Assert.InRange(promoted.Seconds, 30, 40);
         Assert.InRange(promoted.LostSeconds, 560, 640);
         Assert.InRange(promoted.LostTransactions!.Value, 200, 600);
@@ -150,7 +150,7 @@ public sealed class ReplicateDriverTests : IDisposable
         // Asked again, also by another process after a restart, it says the same and does nothing.
         world = Again();
         driver = new StandInReplicateDriver(world);
-        var again = await AnsweredAsync(world, driver.PromoteAsync(new(run, 2), One.Id, new("hill-h1"), default));
+        var again = await AnsweredAsync(world, driver.PromoteAsync(new(run, 2), One.Id, new("hill-h1"), null, default));
         Assert.Equal((promoted.Branch, promoted.LostTransactions, promoted.LostSeconds), (again.Branch, again.LostTransactions, again.LostSeconds));
 
         // It lives on there, and who was fed by it follows; the old log is not in it.
@@ -161,6 +161,33 @@ public sealed class ReplicateDriverTests : IDisposable
         Assert.InRange((world.Now - world.Replicas.Reached(new("chained")).Received).TotalSeconds, 0, 1);
         Assert.False(world.Replicas.Reached(new("ahead")).Received > promoted.Branch.StartsAt);
         await Assert.ThrowsAsync<DriverException>(() => AnsweredAsync(world, driver.HoldAsync(new(run, 1), new("chained"), default)));
+    }
+
+    [Theory]
+    [InlineData(0, 900)]
+    [InlineData(3600, 0)]
+    [InlineData(0, 0)]
+    public async Task Asked_to_stop_earlier_it_gives_up_what_lies_behind_or_says_that_it_cannot(double rewind, double delay)
+    {
+        var world = Live(One with { RewindSeconds = rewind, DelaySeconds = delay });
+        Pass(world, 1200);
+        var (driver, call, then) = (new StandInReplicateDriver(world), new RunCall(Guid.NewGuid(), 1), world.Now - Duration.FromSeconds(300));
+        await AnsweredAsync(world, driver.FenceAsync(call, Customs, default));
+        if (rewind + delay == 0)
+        {
+            var cannot = await Assert.ThrowsAsync<DriverException>(() => AnsweredAsync(world, driver.PromoteAsync(call, One.Id, new("hill-h1"), then, default)));
+            Assert.Contains("can go back 0 s", cannot.Message, StringComparison.Ordinal);
+            Assert.Empty(world.Fleet.DatabaseById[Customs].Branches);
+            return;
+        }
+
+        var committed = world.CommittedSince(Customs, then, world.Now);
+        var promoted = await AnsweredAsync(world, driver.PromoteAsync(call, One.Id, new("hill-h1"), then, default));
+        Assert.InRange((then - promoted.Branch.ForkAt).TotalSeconds, 0, 60);
+        Assert.Equal(committed, promoted.LostTransactions);
+        Assert.True(committed > 50);
+        Pass(world, 300);
+        Assert.Equal(0, world.CommittedSince(Customs, promoted.Branch.ForkAt, promoted.Branch.StartsAt));
     }
 
     [Fact]

@@ -66,8 +66,13 @@ public interface IReplicateDriver
     Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel);
 
     /// <summary>Has a replica take over: it applies what it received, becomes the primary, and a new branch begins. There is no way back.</summary>
+    /// <param name="call">Who calls.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="host">Where its database runs from then on.</param>
+    /// <param name="upTo">Where it stops, so that it fits the others of its group: what it received behind that is given up. Null for all it received.</param>
+    /// <param name="cancel">Breaks it off.</param>
     /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
-    Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel);
+    Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, Instant? upTo, CancellationToken cancel);
 }
 
 /// <summary>What can be done with a replica.</summary>

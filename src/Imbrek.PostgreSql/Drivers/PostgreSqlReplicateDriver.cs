@@ -106,8 +106,13 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     }
 
     /// <inheritdoc/>
-    public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, CancellationToken cancel)
+    public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, Instant? upTo, CancellationToken cancel)
     {
+        if (upTo is not null)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{replica} cannot be stopped before what it has replayed: have those of its group take over one by one");
+        }
+
         var ((cluster, standby), began) = (book.Standby(replica), Stopwatch.GetTimestamp());
         var store = book.Store(new(cluster.LogStore));
         if (store.Here)
@@ -159,7 +164,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
 
         await book.PromotedAsync(replica, startsAt, cancel);
         var forkAt = last ?? book.Stood(new(cluster.Database), Instant.MinValue).Where(s => s.Position <= fork.At).Select(s => (Instant?)s.At).LastOrDefault() ?? startsAt;
-        var (lost, upTo) = Lost(store, cluster, fork.Parent, fork.At, cancel);
+        var (lost, lostUpTo) = Lost(store, cluster, fork.Parent, fork.At, cancel);
         try
         {
             Directory.Delete(store.Staging(cluster.Database, call.Run), recursive: true);
@@ -173,7 +178,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
             Stopwatch.GetElapsedTime(began).TotalSeconds,
             new Branch(fork.Timeline, fork.Parent, fork.At.Value, forkAt, startsAt),
             host,
-            upTo is { } to ? Math.Max(0, (to - forkAt).TotalSeconds) : 0,
+            lostUpTo is { } to ? Math.Max(0, (to - forkAt).TotalSeconds) : 0,
             lost,
             left);
     }

@@ -97,6 +97,37 @@ internal sealed class SimulatedReplica
         }
     }
 
+    /// <summary>Applies what it received up to an instant, and gives up what lies behind; goes back to it where it may. Says why not when it cannot, and is as before then.</summary>
+    public string? StopAt(long at)
+    {
+        if (AppliedTo <= at)
+        {
+            while (Waiting.TryPeek(out var t) && t.Time <= at)
+            {
+                Apply(Waiting.Dequeue());
+            }
+
+            Waiting.Clear();
+            AppliedTo = at;
+            return null;
+        }
+
+        // A commit of the same millisecond counts as before it; one may have applied a moment more than was asked for without there being anything in it.
+        if (AppliedTo - at > Replica.RewindSeconds * 1000 && Image.Time > at)
+        {
+            return $"it has applied everything up to {NodaTime.Instant.FromUnixTimeMilliseconds((long)AppliedTo)}, and can go back {Replica.RewindSeconds:0} s";
+        }
+
+        if (Image.Time > at)
+        {
+            (Image, AppliedTo) = (Source.StateAt(at, Branch), at);
+            AppliedPosition = Image.Position;
+        }
+
+        Waiting.Clear();
+        return null;
+    }
+
     /// <summary>Another primary has begun a branch at a position: follows it, and forgets what it did not receive of the old one. Says why not when it cannot.</summary>
     public string? Follow(int branch, long position)
     {

@@ -276,13 +276,27 @@ public sealed class WorldReplicas
     /// <param name="r">The replica.</param>
     /// <param name="host">The host it runs on from now on.</param>
     /// <param name="began">When taking over began, milliseconds.</param>
-    internal Promotion Promote(SimulatedReplica r, Id<Host> host, long began)
+    internal Promotion Promote(SimulatedReplica r, Id<Host> host, long began, Instant? upTo = null)
     {
         var (d, now) = (r.Source, world.NowMs);
         Look(r);
-        r.ApplyAll();
+        var received = r.Feed.ReceivedTo(now);
+        if (upTo?.ToUnixTimeMilliseconds() is { } stop && stop < received)
+        {
+            if (r.StopAt(stop) is { } cannot)
+            {
+                throw new DriverException(DriverProblem.Refused, cannot);
+            }
+
+            received = stop;
+        }
+        else
+        {
+            r.ApplyAll();
+        }
+
         var (parent, position, forkAt) = (d.Branch, r.AppliedPosition, r.Image.Time);
-        var (lost, lostUpTo) = (d.Committed((long)Math.Floor(r.Feed.ReceivedTo(now)), now), d.Image.Time);
+        var (lost, lostUpTo) = (d.Committed((long)Math.Floor(received), now), d.Image.Time);
         var others = TakeOut(d, r);
         var branch = new Branch(parent + 1, parent, position, Instant.FromUnixTimeMilliseconds(forkAt), world.Now);
         d.TakeOver(r.Image, host, branch);

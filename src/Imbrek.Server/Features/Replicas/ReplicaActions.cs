@@ -43,10 +43,12 @@ internal static class ReplicaActions
     /// <param name="At">The instant wanted; null for the newest.</param>
     /// <param name="Until">When it ends by itself.</param>
     /// <param name="Query">A query that is asked of it; null for none.</param>
-    public sealed record LookAtRequest(string Host, Instant? At, Instant? Until, string? Query);
+    /// <param name="Overlay">Whether it is recovered and takes writes, which are its own and go with it.</param>
+    public sealed record LookAtRequest(string Host, Instant? At, Instant? Until, string? Query, bool? Overlay = null);
 
     /// <param name="Host">Of a replica on an array: the host it is opened on; null for the first.</param>
-    public sealed record TakeOverRequest(string? Host);
+    /// <param name="Group">Whether all of its group beside it take over with it, at one instant.</param>
+    public sealed record TakeOverRequest(string? Host, bool? Group = null);
 
     /// <param name="Replica">It as it stands in the fleet file.</param>
     /// <param name="Group">The group its database joins; null to leave that as it is.</param>
@@ -210,7 +212,7 @@ internal static class ReplicaActions
             throw new BadInputException("query", "is at most 2000 letters");
         }
 
-        var asked = new LookAtReplicaKind.Question(id, request.Host!, $"look-{id}-{now.ToUnixTimeSeconds() % 100_000:00000}", request.At, Instant.FromUnixTimeMilliseconds(until.ToUnixTimeMilliseconds()), string.IsNullOrWhiteSpace(request.Query) ? null : request.Query);
+        var asked = new LookAtReplicaKind.Question(id, request.Host!, $"look-{id}-{now.ToUnixTimeSeconds() % 100_000:00000}", request.At, Instant.FromUnixTimeMilliseconds(until.ToUnixTimeMilliseconds()), string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Overlay == true);
         return acting.BeginAsync(LookAtReplicaKind.KindName, s.Database, family, asked, LookAtReplicaKind.Plan(asked), $"{id}:look:{asked.Instance}", user, cancel);
     }
 
@@ -218,22 +220,31 @@ internal static class ReplicaActions
     {
         var (s, source, family) = acting.Of(id, ReplicaAct.TakeOver);
         var now = acting.Clock.GetCurrentInstant();
-        var promoting = Promoting.Of(s, source, now);
-        if (promoting.WhyNot is { } why)
+        var members = (request.Group == true ? Together(s, source.Replica) : [source.Replica]).Select(r =>
         {
-            throw new BadInputException("id", $"it cannot take over: {why}", 409, "not-possible");
-        }
-
+            var (subject, one, _) = acting.Of(r.Id.Value, ReplicaAct.TakeOver);
+            var promoting = Promoting.Of(subject, one, now);
+            return promoting.WhyNot is { } why
+                ? throw new BadInputException("id", $"{(r.Id == source.Replica.Id ? "it" : r.Id)} cannot take over: {why}", 409, "not-possible")
+                : (Subject: subject, Replica: r, Promoting: promoting);
+        }).ToArray();
         var hosts = source.Replica.Place.Hosts;
         var host = request.Host is null ? hosts[0] : new(request.Host);
-        if (!hosts.Contains(host))
+        if (members.Any(m => !m.Replica.Place.Hosts.Contains(request.Host is null ? m.Replica.Place.Hosts[0] : host)))
         {
             throw new BadInputException("host", $"must be one of {string.Join(", ", hosts)}");
         }
 
-        var asked = new TakeOverKind.Question(id, host.Value, s.Database.Host.Value, promoting.LostSeconds, (long?)promoting.LostBytes);
-        return acting.BeginAsync(TakeOverKind.KindName, s.Database, family, asked, TakeOverKind.Plan(asked, s.Database.Id, promoting), $"{s.Database.Id}:take-over", user, cancel);
+        (TakeOverKind.Member, Promoting)[] asked = [.. members.Select(m => (
+            new TakeOverKind.Member(
+                m.Replica.Id.Value, m.Subject.Database.Id.Value, (request.Host is null ? m.Replica.Place.Hosts[0] : host).Value, m.Subject.Database.Host.Value, m.Promoting.LostSeconds, (long?)m.Promoting.LostBytes),
+            m.Promoting))];
+        return acting.BeginAsync(TakeOverKind.KindName, s.Database, family, new TakeOverKind.Question(id, [.. asked.Select(a => a.Item1)]), TakeOverKind.Plan(asked), TakeOverKind.ClaimOf(s.Fleet, s.Database.Id), user, cancel);
     }
+
+    /// <summary>A replica and those of its group beside it, one of each database, itself for its own.</summary>
+    private static IReadOnlyList<Replica> Together(RecoverySubject s, Replica replica) =>
+        [.. replica.TogetherIn(s.Fleet).Where(r => r.TakesOver != TakesOver.Never).GroupBy(r => r.Database).Select(g => g.Key == replica.Database ? replica : g.MinBy(r => (r.Place != replica.Place, r.Priority))!)];
 
     private static Task<Created<RunBegun>> SetUpAsync(SetUpRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {

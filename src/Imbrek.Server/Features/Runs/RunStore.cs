@@ -198,7 +198,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         if (conclusion.LedgerBody is { } body)
         {
             var number = await LedgerTable.AppendAsync(data, now, who, ledgerKind, row.Database, body, cancel);
-            if (conclusion.Proof is { } proof)
+            foreach (var proof in conclusion.Proofs ?? [])
             {
                 proof.LedgerNumber = number;
                 data.Proofs.Add(proof);

@@ -58,7 +58,7 @@ internal sealed class Runner(
         var run = RunJson.ReadRun(row);
         run = begun is null ? run.TakeUp("taken up again: the server process that was at it ended") : run;
         var sets = new Dictionary<string, BackupSet>();
-        var proved = false;
+        string[] proved = [];
         var family = drivers.Named(row.Driver!);
         var under = new Dictionary<int, CancellationTokenSource>();
         var engaged = family.Engage();
@@ -191,7 +191,7 @@ internal sealed class Runner(
 
                             foreach (var set in ended.Result?.Sets ?? [])
                             {
-                                sets[set.Id.Value] = set;
+                                sets[$"{set.Database}/{set.Id}"] = set;
                             }
 
                             // What was found damaged is known from now on, whoever found it.
@@ -199,7 +199,7 @@ internal sealed class Runner(
                                 && fleet[row.Database].Subject.Catalogue is var catalogue && catalogue.IndexOf(copy.Set) is >= 0 and var index)
                             {
                                 var known = catalogue[index];
-                                sets[copy.Set.Value] = known with { Copies = [.. known.Copies.Select(c => c.Store == copy.Store ? c with { State = CopyState.Damaged } : c)] };
+                                sets[$"{row.Database}/{copy.Set}"] = known with { Copies = [.. known.Copies.Select(c => c.Store == copy.Store ? c with { State = CopyState.Damaged } : c)] };
                             }
 
                             run = After(run, kind, Context(), ended, Now(ended.Step));
@@ -251,7 +251,7 @@ internal sealed class Runner(
             var (open, now) = (run, run.Plan.Steps.Select(s => run[s.Number].EndedAt).OfType<Instant>().Append(clock.GetCurrentInstant()).Max());
             run = run.Close(now);
             var conclusion = kind.Conclude(Context(), end, now);
-            proved = conclusion.Proof is not null || conclusion.Paces is { Count: > 0 };
+            proved = [.. conclusion.Proofs?.Select(p => p.Database) ?? [], .. conclusion.Paces is { Count: > 0 } ? [row.Database] : Array.Empty<string>()];
             Describe(conclusion.State, kind.Measured(Context()), RunJson.WriteSteps(run));
             (row.Ended, row.Note, row.Claim) = (now, conclusion.Note.Length == 0 ? null : conclusion.Note, conclusion.KeepsClaim ? row.Claim : null);
             var who = row.CancelledBy ?? run.Plan.Steps.Select(s => run[s.Number].DecidedBy).LastOrDefault(d => d is not null) ?? row.AskedBy ?? "plan";
@@ -263,10 +263,10 @@ internal sealed class Runner(
             }
 
             metrics.Ended(row.Kind, Core.Formats.PlanFile.Name(conclusion.State));
-            if (proved)
+            if (proved.Length > 0)
             {
                 await using var data = ImbrekDatabase.Context(source);
-                await fleet.LoadProofsAsync(data, [row.Database], stopping);
+                await fleet.LoadProofsAsync(data, proved, stopping);
             }
 
             Tell();
@@ -280,14 +280,18 @@ internal sealed class Runner(
             var touched = Touched();
             if (sets.Count > 0)
             {
-                fleet.Change(new(row.Database), sets.Values);
+                foreach (var of in sets.Values.GroupBy(s => s.Database))
+                {
+                    fleet.Change(of.Key, of);
+                }
+
                 sets.Clear();
             }
 
             peers.TellHere(touched, [row.Id]);
         }
 
-        string[] Touched() => sets.Count > 0 || proved ? [row.Database] : [];
+        string[] Touched() => [.. proved.Concat(sets.Values.Select(s => s.Database.Value)).Distinct()];
     }
 
     /// <summary>Ends a run that fails again and again for reasons of ours, visibly.</summary>
@@ -298,7 +302,7 @@ internal sealed class Runner(
         int[] left = [.. run.Plan.Steps.Where(s => s.Undo == Undo.Own && run[s.Number] is { StartedAt: not null, State: not StepState.Undone }).Select(s => s.Number)];
         var conclusion = kinds[row.Kind].Conclude(new RunContext(row, run, new RunCall(claimed.Id, claimed.Fence)), new Ending(RunState.Failed, run.FailedStep, left), now);
         (row.State, row.Ended, row.Note) = ((short)RunState.Failed, now, $"given up: {why}; {conclusion.Note}");
-        await store.EndAsync(claimed, row, new RunStore.Seen(row.CancelledBy), conclusion with { State = RunState.Failed, Proof = null }, [], null, kinds[row.Kind].Names[0], row.AskedBy ?? "plan", now, stopping);
+        await store.EndAsync(claimed, row, new RunStore.Seen(row.CancelledBy), conclusion with { State = RunState.Failed, Proofs = null }, [], null, kinds[row.Kind].Names[0], row.AskedBy ?? "plan", now, stopping);
         metrics.Ended(row.Kind, Core.Formats.PlanFile.Name(RunState.Failed));
         await peers.TellAsync([row.Database], [row.Id], stopping);
         Over?.Invoke(row);

@@ -88,6 +88,7 @@ function Before({
   const [at, setAt] = useState('');
   const [hours, setHours] = useState('4');
   const [query, setQuery] = useState('');
+  const [overlay, setOverlay] = useState(false);
   const held = v.row.heldByPerson !== null;
   const start = (what: () => Promise<Schemas['RunBegun']>, word: string, wrong?: string | null) => (
     <Box sx={{ mt: 1.25, display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
@@ -202,6 +203,10 @@ function Before({
             sx={{ width: 220 }}
           />
         </Box>
+        <FormControlLabel
+          control={<Switch size="small" checked={overlay} onChange={(_, on) => setOverlay(on)} />}
+          label="recovered in an overlay: it takes writes, which go with it"
+        />
         {start(
           () =>
             got(
@@ -212,6 +217,7 @@ function Before({
                   at: wanted === null ? null : new Date(wanted).toISOString(),
                   until: until === null ? null : new Date(until).toISOString(),
                   query: query || null,
+                  overlay,
                 },
               }),
             ),
@@ -249,9 +255,17 @@ function Before({
           ))}
           {t.needsApproval && <li>A second person approves it, because something may be lost.</li>}
           <li>There is no way back by itself: coming home is a take over in the other direction.</li>
+          {together && group && <li>All stop at one instant, so that they fit each other.</li>}
         </Box>
+        {together}
         {start(
-          () => got(api.POST('/api/replicas/{id}/take-over', { ...params, body: { host: null } })),
+          () =>
+            got(
+              api.POST('/api/replicas/{id}/take-over', {
+                ...params,
+                body: { host: null, group: together !== null && group },
+              }),
+            ),
           t.needsApproval ? 'Ask for it' : 'Take over',
           t.whyNot ? `it cannot: ${t.whyNot}` : null,
         )}

@@ -20,7 +20,8 @@ internal sealed class LookAtReplicaKind(Drivers drivers, FleetState fleet, Repli
     /// <param name="At">The instant wanted; null for the newest.</param>
     /// <param name="Until">When it ends by itself.</param>
     /// <param name="Query">A query that is asked of it; null for none.</param>
-    public sealed record Question(string Replica, string Host, string Instance, Instant? At, Instant Until, string? Query) : About(Replica);
+    /// <param name="Overlay">Whether it is recovered and takes writes, which are its own and go with it.</param>
+    public sealed record Question(string Replica, string Host, string Instance, Instant? At, Instant Until, string? Query, bool Overlay = false) : About(Replica);
 
     public override IReadOnlyList<string> Names { get; } = [KindName];
 
@@ -30,6 +31,11 @@ internal sealed class LookAtReplicaKind(Drivers drivers, FleetState fleet, Repli
         var steps = new List<Step>();
         steps.Add(Next(steps, "open", $"Open {asked.Instance} on {asked.Host} as it was {(asked.At is { } at ? Instants.Write(at) : "last")}, for reading", asked.Host, undo: Undo.Own));
         steps.Add(Next(steps, "check", "Check digest, rows and markers", asked.Host, undo: Undo.Nothing));
+        if (asked.Overlay)
+        {
+            steps.Add(Next(steps, "recover", "Recover it in an overlay of its own: it takes writes, which go with it", asked.Host, undo: Undo.Nothing));
+        }
+
         steps.Add(Next(steps, "stand", $"It stands until {Instants.Write(asked.Until)}; cancel to close it sooner", asked.Host, undo: Undo.Nothing) with { TimeLimitSeconds = null });
         steps.Add(Next(steps, "close", "Close it and give its room back", asked.Host, undo: Undo.Nothing));
         return Run.Of(new RunPlan(steps));
@@ -46,6 +52,8 @@ internal sealed class LookAtReplicaKind(Drivers drivers, FleetState fleet, Repli
             case "check":
                 var reached = RestoreAside.MeasuredBy(run.Run).Select(m => m.Measured.Reached).First(r => r is not null)!;
                 return Of(await restore.CheckAsync(run.Call, Spec(run, asked), Instants.Parse(reached), asked.Query, cancel));
+            case "recover":
+                return Of(await restore.ReleaseAsync(run.Call, Spec(run, asked), cancel));
             case "stand":
                 return Clock.GetCurrentInstant() >= asked.Until
                     ? new StepResult("its time was over")

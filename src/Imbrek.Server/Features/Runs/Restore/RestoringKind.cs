@@ -120,7 +120,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
             };
         }
 
-        return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof, Learn(run, asked));
+        return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));
     }
 
     /// <summary>How speeds compared with the profile: only from what one call moved whole; a step taken up again, or one that goes on where another copy failed, says nothing of its speed.</summary>
