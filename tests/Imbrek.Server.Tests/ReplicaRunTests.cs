@@ -99,6 +99,23 @@ public class ReplicaRunTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task A_volume_is_added_to_a_group_that_lacked_it_and_is_held_with_the_others()
+    {
+        using var admin = await demo.AdminAsync();
+        async Task<bool> LacksAsync() => (await admin.GetAsync("/api/findings?database=crew-hours")).GetProperty("rows").EnumerateArray().Any(f => f.GetProperty("code").GetString() == "not-replicated");
+        Assert.True(await LacksAsync());
+        object Asked(string id, string array, string host, string group) =>
+            new { replica = new { id, database = "crew-hours", array, opensOn = new[] { host }, mode = "array", readable = "never", promoteSeconds = 75, keepLogSeconds = 28_800 }, group };
+        Assert.Equal(400, (await admin.PostAsync("/api/replicas", Asked("crew-hours-volume", "hill-a1", "quay-h1", "crew"))).Status);
+        Assert.Equal((400, "group"), Session.Fault(await admin.PostAsync("/api/replicas", Asked("crew-hours-volume", "hill-a1", "hill-h1", "nobody"))));
+        await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas", Asked("crew-hours-volume", "hill-a1", "hill-h1", "crew")), "done");
+        await StateIsAsync(admin, "crew-hours-volume", "inStep");
+        Assert.False(await LacksAsync());
+        Assert.Contains("crew-hours-volume", (await admin.GetAsync("/api/replicas/crew-roster-volume/before")).GetProperty("together").ToString(), StringComparison.Ordinal);
+        await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-hours-volume/remove", new { }), "done");
+    }
+
+    [Fact]
     public async Task One_that_cannot_be_set_up_leaves_nothing_behind()
     {
         using var admin = await demo.AdminAsync();

@@ -63,7 +63,7 @@ internal static class FleetEndpoints
 
     public sealed record FindingPage(IReadOnlyList<FindingRow> Rows, IReadOnlyList<int> ByUrgency, int Total, int? Next, IReadOnlyList<LeftOutView> LeftOut);
 
-    public sealed record Place(string Kind, string Id, string Name);
+    public sealed record Place(string Kind, string Id, string Name, string? Site = null);
 
     public sealed record Places(IReadOnlyList<Place> Things, IReadOnlyList<string> TimeZones);
 
@@ -196,9 +196,10 @@ internal static class FleetEndpoints
         return TypedResults.Ok(new Places(
             [
                 .. f.SiteList.Select(s => new Place("site", s.Id.Value, s.Name)),
-                .. f.ArrayList.Select(a => new Place("array", a.Id.Value, a.Id.Value)),
-                .. f.HostList.Select(h => new Place("host", h.Id.Value, h.Id.Value)),
+                .. f.ArrayList.Select(a => new Place("array", a.Id.Value, a.Id.Value, a.Site.Value)),
+                .. f.HostList.Select(h => new Place("host", h.Id.Value, h.Id.Value, h.Site.Value)),
                 .. f.StoreList.Select(s => new Place("store", s.Id.Value, s.Id.Value)),
+                .. f.GroupList.Select(g => new Place("group", g.Id.Value, g.Name)),
             ],
             [.. f.SiteList.Select(s => s.TimeZone).Distinct()]));
     }

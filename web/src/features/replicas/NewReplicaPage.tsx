@@ -21,6 +21,10 @@ import { modeWord } from './words';
 interface Draft {
   id: string;
   host: string;
+  array: string;
+  opensOn: string;
+  waits: 'yes' | 'no';
+  group: string;
   mode: Schemas['ReplicaMode'];
   readable: Schemas['ReplicaReadable'];
   takesOver: Schemas['TakesOver'];
@@ -32,7 +36,7 @@ interface Draft {
   keepLogHours: string;
 }
 
-const modes: Schemas['ReplicaMode'][] = ['sync', 'async', 'burst', 'shipped', 'bothActive'];
+const modes: Schemas['ReplicaMode'][] = ['sync', 'async', 'burst', 'shipped', 'array', 'bothActive'];
 
 /** The replica as it would stand in the fleet file. */
 export function partOf(draft: Draft, database: string) {
@@ -40,7 +44,9 @@ export function partOf(draft: Draft, database: string) {
   return {
     id: draft.id.trim(),
     database,
-    host: draft.host,
+    ...(draft.mode === 'array'
+      ? { array: draft.array, opensOn: [draft.opensOn], waits: draft.waits === 'yes' }
+      : { host: draft.host }),
     mode: draft.mode,
     readable: draft.readable,
     takesOver: draft.takesOver,
@@ -74,6 +80,10 @@ export default function NewReplicaPage() {
   const [draft, setDraft] = useState<Draft>({
     id: '',
     host: params.get('host') ?? '',
+    array: '',
+    opensOn: '',
+    waits: 'no',
+    group: '',
     mode: 'async',
     readable: 'always',
     takesOver: 'byHand',
@@ -85,17 +95,24 @@ export default function NewReplicaPage() {
     keepLogHours: '24',
   });
   const set = <K extends keyof Draft>(key: K, value: Draft[K]) => setDraft((d) => ({ ...d, [key]: value }));
-  const named = { ...draft, id: draft.id || (database && draft.host ? `${database}-${draft.host}` : '') };
+  const place = draft.mode === 'array' ? draft.opensOn && draft.array : draft.host;
+  const named = { ...draft, id: draft.id || (database && place ? `${database}-${place}` : '') };
+  const group = draft.group || null;
+  const things = places?.things ?? [];
+  const of = (kind: string, site?: string | null) =>
+    Object.fromEntries(
+      things.filter((t) => t.kind === kind && (site === undefined || t.site === site)).map((t) => [t.id, t.name]),
+    );
   const asked = useDeferredValue(JSON.stringify(partOf(named, database ?? '')));
   const sheet = useQuery({
-    queryKey: ['replicas', 'worksheet', asked],
-    enabled: database !== null && draft.host !== '',
+    queryKey: ['replicas', 'worksheet', asked, group],
+    enabled: database !== null && place !== '',
     placeholderData: keepPreviousData,
     retry: false,
     queryFn: () =>
       got(
         api.POST('/api/replicas/worksheet', {
-          body: { replica: JSON.parse(asked) as Record<string, never>, group: null },
+          body: { replica: JSON.parse(asked) as Record<string, never>, group },
         }),
       ),
   });
@@ -103,7 +120,7 @@ export default function NewReplicaPage() {
     mutationFn: () =>
       got(
         api.POST('/api/replicas', {
-          body: { replica: partOf(named, database ?? '') as unknown as Record<string, never>, group: null },
+          body: { replica: partOf(named, database ?? '') as unknown as Record<string, never>, group },
         }),
       ),
     onSuccess: (run) => go(`/runs/${run.id}`),
@@ -143,10 +160,19 @@ export default function NewReplicaPage() {
           onPick={(id) => setParams({ ...Object.fromEntries(params), database: id }, { replace: true })}
         />
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'flex-start' }}>
-          {choice(
-            'host',
-            'On host',
-            Object.fromEntries((places?.things ?? []).filter((t) => t.kind === 'host').map((h) => [h.id, h.name])),
+          {draft.mode === 'array' ? (
+            <>
+              {choice('array', 'On array', of('array'), 'its blocks are copied by the array')}
+              {choice(
+                'opensOn',
+                'Opened on',
+                of('host', things.find((t) => t.kind === 'array' && t.id === draft.array)?.site ?? null),
+                'a host of the same site',
+              )}
+              {choice('waits', 'A commit', { no: 'does not wait for it', yes: 'waits for it' })}
+            </>
+          ) : (
+            choice('host', 'On host', of('host'))
           )}
           <TextField
             label="Name"
@@ -164,6 +190,12 @@ export default function NewReplicaPage() {
               : draft.mode === 'shipped'
                 ? 'every 5 min in three stages'
                 : 'no commit waits; what is not received can be lost',
+          )}
+          {choice(
+            'group',
+            'Joins group',
+            { '': 'none', ...of('group') },
+            draft.group ? 'held, resumed and taken over with it' : undefined,
           )}
           {choice('readable', 'Can be read', {
             always: 'always',
@@ -217,7 +249,7 @@ export default function NewReplicaPage() {
             {sheet.error.message}
           </Alert>
         )}
-        {!s && !sheet.error && <Box sx={{ color: 'text.secondary' }}>Choose a database and a host.</Box>}
+        {!s && !sheet.error && <Box sx={{ color: 'text.secondary' }}>Choose a database and a place.</Box>}
         {s && <Comes sheet={s} />}
       </Side>
     </Worksheet>

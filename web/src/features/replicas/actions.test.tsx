@@ -106,6 +106,10 @@ describe('a new replica', () => {
     const draft = {
       id: 'a',
       host: 'h',
+      array: 'a1',
+      opensOn: 'h2',
+      waits: 'yes' as const,
+      group: '',
       mode: 'shipped' as const,
       readable: 'always' as const,
       takesOver: 'byHand' as const,
@@ -122,6 +126,9 @@ describe('a new replica', () => {
       stages: { copy: { everySeconds: 300 } },
     });
     expect(partOf({ ...draft, mode: 'async' }, 'd')).not.toHaveProperty('stages');
+    const volume = partOf({ ...draft, mode: 'array' }, 'd');
+    expect(volume).toMatchObject({ array: 'a1', opensOn: ['h2'], waits: true });
+    expect(volume).not.toHaveProperty('host');
   });
 
   it('shows what comes of the choices, and is begun only when it can be', async () => {
