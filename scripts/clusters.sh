@@ -62,6 +62,7 @@ cluster_keeper() { # the role Imbrek signs in as, which may look, receive log an
   PGPASSWORD=$(credential owner) "$pg_bin/psql" -qX -h 127.0.0.1 -p "$port" -U owner -v ON_ERROR_STOP=1 postgres <<TXT
 create role keeper login replication in role pg_monitor, pg_read_all_data password '$(credential keeper)';
 grant execute on function pg_promote, pg_wal_replay_pause, pg_wal_replay_resume to keeper;
+grant execute on function pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), pg_read_binary_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to keeper;
 TXT
 }
 

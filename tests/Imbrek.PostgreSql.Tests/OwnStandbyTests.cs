@@ -178,6 +178,29 @@ public sealed class OwnStandbyTests
         var again = await driver.PromoteAsync(call, new("second"), new("quay"), null, default);
         Assert.Equal((3, 2), (again.Branch.Id, again.Branch.Parent));
         Assert.Equal(7, await AskAsync<long>(h, "second", "select count(*) from imbrek_trail"));
+
+        // Somebody wrote into the old one all the same; a new replica where it lies takes that back, and moves no more than differs.
+        await first.UpAsync(default);
+        await h.WaitAsync(() => { try { return AskAsync<bool>(h, "first", "select not pg_is_in_recovery()").Result; } catch (Exception e) when (e.GetBaseException() is NpgsqlException) { return false; } }, "up");
+        await using (var stray = await OpenAsync(h, "first"))
+        await using (var write = new NpgsqlCommand("create table stray as select generate_series(1, 1000) as n; checkpoint", stray))
+        {
+            await write.ExecuteNonQueryAsync();
+        }
+
+        await using (var primary = await OpenAsync(h, "second"))
+        await using (var write = new NpgsqlCommand("select imbrek_walk()", primary))
+        {
+            await write.ExecuteNonQueryAsync();
+        }
+
+        Replica(h, "back");
+        var back = await driver.CopyAsync(call, new("back"), default);
+        Assert.InRange(back.Bytes, 1, 20_000_000);
+        Assert.False(Directory.Exists(Path.Combine(h.Instances, "first")) || h.Standbys.ContainsKey("first"));
+        await SameAsync(h, "back", 8);
+        Assert.False(await AskAsync<bool>(h, "back", "select exists (select 1 from pg_class where relname = 'stray')"));
+        Assert.All(await driver.ProveAsync(call, new("back"), default), c => Assert.True(c.Passed, $"{c.Name}: {c.Detail}"));
     }
 
     private static SetCopy[] LogsBehind(Harbour h, long position) => [.. h.Sets.Where(s => s.Kind == SetKind.Log && s.ToPosition > position).Select(s => new SetCopy(s.Id, new("shelf")))];

@@ -38,9 +38,10 @@ internal static class Tools
     /// <param name="password">Given to it in its environment; null for none.</param>
     /// <param name="asEngine">Whether it must run as somebody who is not root.</param>
     /// <param name="outlives">Whether what it starts goes on when this process ends.</param>
+    /// <param name="tellsProgress">Whether what it says of its progress, beside its output, is wanted as well.</param>
     /// <returns>What it wrote to its output.</returns>
     /// <exception cref="DriverException">It ended badly; says what it said.</exception>
-    public static async Task<string> RunAsync(string program, IReadOnlyList<string> arguments, CancellationToken cancel, string? password = null, bool asEngine = false, bool outlives = false)
+    public static async Task<string> RunAsync(string program, IReadOnlyList<string> arguments, CancellationToken cancel, string? password = null, bool asEngine = false, bool outlives = false, bool tellsProgress = false)
     {
         List<string> words = [];
         if (!outlives)
@@ -103,7 +104,7 @@ internal static class Tools
         var said = outlives ? output.IsCompleted ? await output : "" : await output;
         if (process.ExitCode == 0)
         {
-            return said;
+            return tellsProgress ? said + await errors : said;
         }
 
         var why = outlives && !errors.IsCompleted ? "" : (await errors).Trim();

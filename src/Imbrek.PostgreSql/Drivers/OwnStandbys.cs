@@ -126,12 +126,32 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
             return Moved.Nothing;
         }
 
+        var slot = StandbySpec.SlotOf(id.Value);
+        if (engine is null && OldPrimaryOn(cluster, replica.Place.Hosts[0]) is { } old)
+        {
+            // It has nearly all of it: what it wrote that nobody else has is taken back, and no more is moved than differs.
+            await using (var there = await Connections.OpenAsync(from, cancel))
+            {
+                await SlotAsync(there, slot, cancel);
+            }
+
+            if (await TryRewindAsync(old.Engine, from, cancel) is { } moved)
+            {
+                Directory.Delete(folder, recursive: true);
+                engine = old.Engine.MoveTo(folder);
+                Fences.Hear(Path.Combine(folder, "fence"), call);
+                await book.StandbyGoneAsync(new(old.Standby.Replica), cancel);
+                await engine.KeepAsync(engine.Now with { Owner = call.Run, Promoted = false }, cancel);
+                await engine.FollowAsync(new(slot, Instance.Sender.Of(from), replica.DelaySeconds), cancel);
+                return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, moved, null, (await KnownAsync(replica, cluster, engine, cancel)).Value);
+            }
+        }
+
         engine ??= await Instance.MakeAsync(folder, call.Run, cluster.User, cancel);
         await engine.DownAsync(cancel);
         await engine.KeepAsync(engine.Now with { Owner = call.Run, Follows = null, Promoted = false }, cancel);
         await engine.EmptyAsync(cancel);
         Instant at;
-        var slot = StandbySpec.SlotOf(id.Value);
         await using (var there = await Connections.OpenAsync(from, cancel))
         {
             at = await there.NowAsync(cancel);
@@ -364,6 +384,40 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
             return e.Message;
         }
     }
+
+    /// <summary>An engine of this server's making on a host that was the primary of a cluster, and stands still; null when there is none.</summary>
+    private (StandbySpec Standby, Instance Engine)? OldPrimaryOn(ClusterSpec cluster, Id<Host> host) => (cluster.StandbyList ?? [])
+        .Where(s => s.PromotedAt is not null && s.Host == host.Value && (s.Address, s.Port) != (cluster.Address, cluster.Port))
+        .Select(s => (Standby: s, Engine: Find(s)))
+        .Where(s => s.Engine is { Now: { Promoted: true, Down: true } })
+        .Select(s => ((StandbySpec, Instance)?)(s.Standby, s.Engine!)).LastOrDefault();
+
+    /// <summary>Takes an old primary back to where the new one's timeline began, by the engine's own tool. It may be killed on the way: then it is no use any more, and a copy takes its place.</summary>
+    /// <returns>The bytes of data files that were moved; null when it cannot be done.</returns>
+    private static async Task<long?> TryRewindAsync(Instance old, ISignIn from, CancellationToken cancel)
+    {
+        try
+        {
+            await old.DownAsync(cancel);
+            var said = await Tools.RunAsync(
+                Path.Combine(Tools.FolderOf("15"), "pg_rewind"),
+                [
+                    "--target-pgdata", old.Data, "--progress",
+                    "--source-server", $"host={Instance.Word(from.Address)} port={from.Port} user={Instance.Word(from.User)} dbname={Instance.Word(from.SignInTo)} application_name=imbrek",
+                ],
+                cancel,
+                Credentials.ForDriver(from.Credential),
+                asEngine: true,
+                tellsProgress: true);
+            return Copied.Match(said) is { Success: true } m ? long.Parse(m.Groups[1].Value, CultureInfo.InvariantCulture) * 1024 : 0;
+        }
+        catch (DriverException e) when (e.Problem != DriverProblem.Unreachable)
+        {
+            return null;
+        }
+    }
+
+    private static readonly System.Text.RegularExpressions.Regex Copied = new(@"(\d+)/\d+ kB \(100%\) copied", System.Text.RegularExpressions.RegexOptions.CultureInvariant);
 
     private Replica Known(Id<Replica> id) => book.Replica(id) ?? throw new DriverException(DriverProblem.Refused, $"replica {id} is no longer in the fleet");
 
