@@ -15,6 +15,9 @@ public static class FleetReferences
     /// <summary>A restored instance that is still there is named by the run that made it.</summary>
     private const string OpenRuns = "(state < 4 or claim is not null)";
 
+    /// <summary>The kind of run that makes a database: until it has, what it names is not there.</summary>
+    public const string NewDatabases = "new-database";
+
     /// <summary>Lists what is named and not in a fleet. Copies that were removed long since, and runs that are over, may name what is gone.</summary>
     /// <param name="connection">An open connection; inside a transaction it sees what that has written.</param>
     /// <param name="fleet">The fleet with its plans.</param>
@@ -31,7 +34,7 @@ public static class FleetReferences
         await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
         await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
         await Look("replicas", fleet.Replicas.Keys.Select(r => r.Value).ToHashSet(), "stretch of lag", "stretches of lag", "select replica, count(*) from replica_lag group by 1");
-        await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} group by 1");
+        await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} and kind <> '{NewDatabases}' group by 1");
         await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null and claim not like 'replica:%' group by 1");
         await Look("plans", plans, "run that waits or goes on", "runs that wait or go on", "select plan, count(*) from runs where plan is not null and state < 4 group by 1");
         foreach (var (list, known, column) in new[] { ("databases", databases, "database"), ("stores", stores, "store"), ("hosts", hosts, "host"), ("plans", plans, "plan") })

@@ -8,10 +8,18 @@ using NodaTime;
 namespace Imbrek.Demo;
 
 /// <summary>The drivers of the simulated world, while this process runs it.</summary>
-internal sealed class WorldFamily(DemoOptions options) : IDriverFamily
+internal sealed class WorldFamily : IDriverFamily
 {
-    private readonly Lazy<HashSet<Id<Database>>> inWorld = new(() => [.. TarnholtFerries.Create(SystemClock.Instance.GetCurrentInstant()).Databases.Select(d => d.Id)]);
+    private readonly DemoOptions options;
+    private readonly Lazy<WorldScript> script = new(() => TarnholtFerries.Create(SystemClock.Instance.GetCurrentInstant()));
+    private readonly Lazy<HashSet<Id<Database>>> inWorld;
     private volatile World? world;
+
+    public WorldFamily(DemoOptions options)
+    {
+        this.options = options;
+        inWorld = new(() => [.. script.Value.Databases.Select(d => d.Id)]);
+    }
 
     /// <summary>The world, while this process runs it.</summary>
     public World? World
@@ -45,7 +53,15 @@ internal sealed class WorldFamily(DemoOptions options) : IDriverFamily
     public IReplicateDriver Replicate => new StandInReplicateDriver(Led());
 
     /// <inheritdoc/>
-    public bool Knows(Database database) => options.Folder is not null && inWorld.Value.Contains(database.Id);
+    public ICreateDriver Create => new StandInCreateDriver(Led());
+
+    /// <inheritdoc/>
+    public bool Makes(EngineProfile engine) => options.Folder is not null && script.Value.Fleet.Engines.ContainsKey(engine.Id);
+
+    /// <inheritdoc/>
+    /// <remarks>What was made in it only who runs it knows at once; another process looks at what the world last kept.</remarks>
+    public bool Knows(Database database) => options.Folder is not null
+        && (inWorld.Value.Contains(database.Id) || (World is { } w ? w.Fleet.DatabaseById.ContainsKey(database.Id) : World.Made(options.Folder).Contains(database.Id.Value)));
 
     /// <inheritdoc/>
     public IDisposable Engage() => Led().Engage();

@@ -72,4 +72,38 @@ internal sealed class Answers
         told[run] = text;
         journal?.AddTold(run, text);
     }
+
+    /// <summary>Does something after some seconds of the world, in the same step of it: what is answered has been kept.</summary>
+    public async Task<T> ActAsync<T>(RunCall call, double seconds, Func<T> what, CancellationToken cancel)
+    {
+        Enter(call);
+        T result = default!;
+        Action<Exception> fail = _ => { };
+        await world.Outsiders.Await(
+            done => world.After((long)Math.Round(seconds * 1000), () => Finish(call, () => result = what(), done, fail)),
+            cancel,
+            failing: f => fail = f);
+        return result;
+    }
+
+    /// <summary>Ends a call: does what it asked, unless a later one was heard meanwhile, and says so.</summary>
+    public void Finish(RunCall call, Action what, Action done, Action<Exception> fail)
+    {
+        try
+        {
+            if (IsStale(call) is { } stale)
+            {
+                throw stale;
+            }
+
+            what();
+        }
+        catch (DriverException e)
+        {
+            fail(e);
+            return;
+        }
+
+        done();
+    }
 }

@@ -331,6 +331,11 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         List<string> uses = [Routes.Of(d.Host)];
         if (r.Replica.Place is ReplicaPlace.OnHost { Host: var host })
         {
+            if (world.Faults.IsDown(host))
+            {
+                throw new DriverException(DriverProblem.Unreachable, $"host {host} does not answer");
+            }
+
             uses.Add(Routes.Of(host));
         }
 
@@ -363,47 +368,16 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
     private SimulatedReplica Known(Id<Replica> replica) =>
         world.Replicas.Find(replica) ?? throw new DriverException(DriverProblem.Unreachable, $"replica {replica} is not there yet");
 
-    /// <summary>Does something after some seconds of the world, in the same step of it: what is answered has been kept.</summary>
-    private async Task<T> DoAsync<T>(RunCall call, double seconds, Func<T> what, CancellationToken cancel)
-    {
-        world.Answers.Enter(call);
-        T result = default!;
-        Action<Exception> fail = _ => { };
-        await world.Outsiders.Await(
-            done => world.After((long)Math.Round(seconds * 1000), () => Finish(call, () => result = what(), done, fail)),
-            cancel,
-            failing: f => fail = f);
-        return result;
-    }
+    private Task<T> DoAsync<T>(RunCall call, double seconds, Func<T> what, CancellationToken cancel) => world.Answers.ActAsync(call, seconds, what, cancel);
 
     private async Task MoveAsync(RunCall call, int[] uses, double bytes, double cap, Action what, CancellationToken cancel)
     {
         FairShare.Flow? flow = null;
         Action<Exception> fail = _ => { };
         await world.Outsiders.Await(
-            done => flow = world.Network.Start(uses, bytes, cap, () => Finish(call, what, done, fail)),
+            done => flow = world.Network.Start(uses, bytes, cap, () => world.Answers.Finish(call, what, done, fail)),
             cancel,
             () => world.Network.Cancel(flow!),
             f => fail = f);
-    }
-
-    private void Finish(RunCall call, Action what, Action done, Action<Exception> fail)
-    {
-        try
-        {
-            if (world.Answers.IsStale(call) is { } stale)
-            {
-                throw stale;
-            }
-
-            what();
-        }
-        catch (DriverException e)
-        {
-            fail(e);
-            return;
-        }
-
-        done();
     }
 }

@@ -53,6 +53,11 @@ public sealed class World : IDisposable
         databases = script.Databases.ToDictionary(
             d => d.Id,
             d => new SimulatedDatabase(Fleet.DatabaseById[d.Id], d, script.Seed, script.Begins, resume?.Databases.GetValueOrDefault(d.Id.Value)));
+        foreach (var (id, state) in resume?.Databases.Where(d => d.Value.Birth is not null) ?? [])
+        {
+            databases[new(id)] = Made(Fleet.DatabaseById[new(id)], state);
+        }
+
         Copies = new Copies(this);
         Answers = new Answers(this, journal, kept);
         Routes.SetCapacities(network, Fleet);
@@ -223,6 +228,9 @@ public sealed class World : IDisposable
     /// <summary>What a world in a folder last kept of its clock, for those who only look; null when it cannot be read now.</summary>
     public static (Instant Now, double Pace)? LastKept(string folder) => WorldJournal.Peek(folder) is { } s ? (Instant.FromUnixTimeMilliseconds(s.Now), s.Pace) : null;
 
+    /// <summary>The databases that were made in a world while others acted in it, as it last kept them.</summary>
+    public static IReadOnlySet<string> Made(string folder) => WorldJournal.Peek(folder)?.Databases.Where(d => d.Value.Birth is not null).Select(d => d.Key).ToHashSet() ?? [];
+
     /// <summary>Whether a folder holds a world that can be opened.</summary>
     public static bool IsIn(string folder) => WorldJournal.IsIn(folder);
 
@@ -273,6 +281,38 @@ public sealed class World : IDisposable
             Rules?.Load(Fleet);
         }
     }
+
+    /// <summary>Makes a database that begins now, empty; nothing is done when it is there.</summary>
+    internal void Bear(Database d)
+    {
+        if (!databases.ContainsKey(d.Id))
+        {
+            var birth = new WorldState.BirthState(now, d.Name, d.Engine.Value, d.Host.Value, d.SizeBytes, d.LogBytesPerSecond, d.Service?.Value, d.Objective?.Value, [.. d.Tags], [.. d.RecoveryHosts.Select(h => h.Value)]);
+            databases[d.Id] = Made(d, new WorldState.DatabaseState { Birth = birth, LogFromTime = now });
+            Fleet = Fleet.With([.. Fleet.Databases, d]);
+            KeepLogs();
+        }
+    }
+
+    /// <summary>Takes back one that was made; nothing is done when it is not there, or is of the script.</summary>
+    internal void Unmake(Id<Database> id)
+    {
+        if (databases.TryGetValue(id, out var d) && d.Birth is not null)
+        {
+            databases.Remove(id);
+            Fleet = Fleet.With(Fleet.Databases.Where(x => x.Id != id), Fleet.ReplicaList.Where(r => r.Database != id), Fleet.GroupList.Where(g => !g.Databases.Contains(id)));
+        }
+    }
+
+    /// <summary>A database that the script does not know: small, and as busy as its log says.</summary>
+    private SimulatedDatabase Made(Database d, WorldState.DatabaseState state) => new(
+        d,
+        new DatabaseScript(d.Id, MadePages, Math.Clamp((d.LogBytesPerSecond ?? 0) / 20_000, 2, 60), d.LogBytesPerSecond ?? 20_000, [], []),
+        script.Seed,
+        Instant.FromUnixTimeMilliseconds(state.Birth!.At),
+        state);
+
+    private const int MadePages = 32;
 
     /// <summary>How many transactions a database committed after an instant, and up to another one.</summary>
     public int CommittedSince(Id<Database> database, Instant after, Instant? upTo = null)
@@ -399,10 +439,24 @@ public sealed class World : IDisposable
 
     /// <summary>A fleet with what the world itself knows better: where its databases run, their branches, and which of their replicas are left.</summary>
     private static FleetModel WithOwn(FleetModel fleet, WorldState state) => fleet.With(
-        fleet.Databases.Select(d => state.Databases.TryGetValue(d.Id.Value, out var own) && own.Host is { } host
+        fleet.Databases.Concat(state.Databases.Where(d => d.Value.Birth is not null).Select(d => Born(d.Key, d.Value.Birth!))).Select(d => state.Databases.TryGetValue(d.Id.Value, out var own) && own.Host is { } host
             ? d with { Host = new(host), Branches = [.. own.Branches.Select(b => new Branch(b.Id, b.Parent, b.ForkPosition, Instant.FromUnixTimeMilliseconds(b.ForkAt), Instant.FromUnixTimeMilliseconds(b.StartsAt)))] }
             : d),
         fleet.ReplicaList.Where(r => state.Replicas.ContainsKey(r.Id.Value)).Select(r => r.From is { } from && !state.Replicas.ContainsKey(from.Value) ? r with { From = null } : r));
+
+    private static Database Born(string id, WorldState.BirthState b) => new()
+    {
+        Id = new(id),
+        Name = b.Name,
+        Engine = new(b.Engine),
+        Host = new(b.Host),
+        RecoveryHosts = [.. b.RecoveryHosts.Select(h => new Id<Host>(h))],
+        Objective = b.Objective is { } o ? new(o) : null,
+        Service = b.Service is { } s ? new(s) : null,
+        SizeBytes = b.SizeBytes,
+        LogBytesPerSecond = b.LogBytesPerSecond,
+        Tags = b.Tags,
+    };
 
     /// <summary>A database lives until now.</summary>
     internal void Live(SimulatedDatabase d) => d.LiveUntil(now, t => Marked(d, t));

@@ -89,7 +89,13 @@ public sealed record WorldState
 
         /// <summary>Its branches after the first.</summary>
         public List<BranchState> Branches { get; init; } = [];
+
+        /// <summary>How it came into being; null for one that the script knows.</summary>
+        public BirthState? Birth { get; init; }
     }
+
+    /// <summary>A database that was made while others acted in the world.</summary>
+    public sealed record BirthState(long At, string Name, string Engine, string Host, long SizeBytes, double? LogBytesPerSecond, string? Service, string? Objective, List<string> Tags, List<string> RecoveryHosts);
 
     /// <summary>A branch; instants in milliseconds.</summary>
     public sealed record BranchState(int Id, int Parent, long ForkPosition, long ForkAt, long StartsAt);

@@ -17,6 +17,7 @@ internal sealed class SimulatedDatabase
 
     public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state)
     {
+        Birth = state?.Birth;
         Database = database;
         Script = script;
         seed = Draw.Of(worldSeed, database.Id.Value);
@@ -38,6 +39,9 @@ internal sealed class SimulatedDatabase
     }
 
     public Database Database { get; private set; }
+
+    /// <summary>How it came into being; null for one that the script knows.</summary>
+    public WorldState.BirthState? Birth { get; }
 
     public DatabaseScript Script { get; }
 
@@ -205,6 +209,7 @@ internal sealed class SimulatedDatabase
         Silences = [.. Silences],
         Stops = [.. stops],
         Host = Database.Host.Value,
+        Birth = Birth,
         Branches = [.. Database.Branches.Select(b => new WorldState.BranchState(b.Id, b.Parent, b.ForkPosition, b.ForkAt.ToUnixTimeMilliseconds(), b.StartsAt.ToUnixTimeMilliseconds()))],
     };
 

@@ -12,6 +12,7 @@ const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
+const NewDatabasePage = lazy(() => import('../features/newDatabase/NewDatabasePage'));
 const NewReplicaPage = lazy(() => import('../features/replicas/NewReplicaPage'));
 const ReplicaPage = lazy(() => import('../features/replicas/ReplicaPage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
@@ -58,6 +59,7 @@ function SignedIn() {
           <Routes>
             <Route path="/" element={<Navigate to="/fleet" replace />} />
             <Route path="/fleet" element={<FleetPage />} />
+            <Route path="/databases/new" element={<NewDatabasePage />} />
             <Route path="/databases/:id" element={<DatabasePage />} />
             <Route path="/recover" element={<RecoverPage />} />
             <Route path="/recover/:id" element={<RecoverPage />} />

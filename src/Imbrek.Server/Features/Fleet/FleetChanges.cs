@@ -14,6 +14,26 @@ internal sealed class FleetChanges(FleetState fleet, NpgsqlDataSource source, IS
     public JsonObject? Find(string list, string id) =>
         JsonNode.Parse(FleetFile.Write(fleet.Fleet.WithPlans([])))![list]?.AsArray().OfType<JsonObject>().FirstOrDefault(o => o["id"]?.ToString() == id)?.DeepClone().AsObject();
 
+    /// <summary>A database joins a group, unless it is in it.</summary>
+    public IEnumerable<FleetParts.Change> Joins(string? group, string database)
+    {
+        if (group is not null && Find("groups", group) is { } part && part["databases"] is JsonArray members && members.All(m => m?.ToString() != database))
+        {
+            members.Add(database);
+            yield return FleetParts.Put("groups", group, part);
+        }
+    }
+
+    /// <summary>A database leaves a group, if it is in it.</summary>
+    public IEnumerable<FleetParts.Change> Leaves(string? group, string database)
+    {
+        if (group is not null && Find("groups", group) is { } part && part["databases"] is JsonArray members && members.FirstOrDefault(m => m?.ToString() == database) is { } member)
+        {
+            members.Remove(member);
+            yield return FleetParts.Put("groups", group, part);
+        }
+    }
+
     /// <summary>Keeps changes as one version.</summary>
     /// <exception cref="BadInputException">It cannot be.</exception>
     public Task KeepAsync(IReadOnlyList<FleetParts.Change> changes, string why, string who, CancellationToken cancel) =>

@@ -200,6 +200,8 @@ internal static class FleetEndpoints
                 .. f.HostList.Select(h => new Place("host", h.Id.Value, h.Id.Value, h.Site.Value)),
                 .. f.StoreList.Select(s => new Place("store", s.Id.Value, s.Id.Value)),
                 .. f.GroupList.Select(g => new Place("group", g.Id.Value, g.Name)),
+                .. f.EngineList.Select(e => new Place("engine", e.Id.Value, e.Name)),
+                .. f.ObjectiveList.Select(o => new Place("objective", o.Id.Value, o.Name)),
             ],
             [.. f.SiteList.Select(s => s.TimeZone).Distinct()]));
     }

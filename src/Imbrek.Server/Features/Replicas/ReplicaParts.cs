@@ -13,10 +13,14 @@ internal static class ReplicaParts
 {
     /// <summary>The fleet with a replica in it; nothing is kept.</summary>
     /// <exception cref="BadInputException">It cannot stand there; names the member at fault.</exception>
-    public static FleetModel Put(FleetModel fleet, string id, JsonObject part)
+    public static FleetModel Put(FleetModel fleet, string id, JsonObject part) => Put(fleet, [FleetParts.Put("replicas", id, part)]);
+
+    /// <summary>The fleet with some of its parts changed; nothing is kept.</summary>
+    /// <exception cref="BadInputException">They cannot stand there; names the member at fault.</exception>
+    public static FleetModel Put(FleetModel fleet, IEnumerable<FleetParts.Change> changes)
     {
         var document = JsonNode.Parse(FleetFile.Write(fleet.WithPlans([])))!.AsObject();
-        FleetParts.Apply(document, [FleetParts.Put("replicas", id, part)]);
+        FleetParts.Apply(document, changes);
         var read = FleetFile.Read(Encoding.UTF8.GetBytes(document.ToJsonString()), "replica");
         if (read.Value is { } model)
         {

@@ -37,6 +37,13 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IReplicateDriver? Replicate => null;
 
+    /// <summary>Makes databases; only while <see cref="Here"/>, and where it <see cref="Makes"/> any. Null when the family cannot.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    ICreateDriver? Create => null;
+
+    /// <summary>Whether it makes databases on an engine.</summary>
+    bool Makes(EngineProfile engine) => false;
+
     /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
     IDisposable Engage();
 }
@@ -56,6 +63,9 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
 
     /// <summary>The drivers for a database; null when there are none.</summary>
     public IDriverFamily? TryFor(Core.Fleet.Database database) => families.FirstOrDefault(f => f.Knows(database));
+
+    /// <summary>The drivers that make databases on an engine; null when there are none.</summary>
+    public IDriverFamily? ThatMake(EngineProfile engine) => families.FirstOrDefault(f => f.Makes(engine));
 
     /// <summary>The drivers of a name.</summary>
     /// <exception cref="DriverGoneException">This process has none of that name.</exception>

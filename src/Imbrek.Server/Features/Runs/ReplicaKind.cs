@@ -134,7 +134,8 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
     /// <summary>Carries out what all of them may have; null when the step is another.</summary>
     protected async Task<StepResult?> DoSharedAsync(RunContext run, Step step, string host, Action<double> progress, CancellationToken cancel)
     {
-        var (driver, id) = (Driver(run), ReplicaOf(run));
+        // Where several come into being in one run each step names its own.
+        var (driver, id) = (Driver(run), step.Kind is "copy" or "join" or "catch-up" or "prove" or "watch" ? new Id<Replica>(step.Subject!) : ReplicaOf(run));
         var spec = SeedOf(run, host);
         switch (step.Kind)
         {

@@ -90,6 +90,7 @@ export default function ReplicasPage() {
         </ToggleButtonGroup>
         <Box sx={{ flex: 1 }} />
         <Link to="/replicas/new">New replica</Link>
+        <Link to="/databases/new">New database with one</Link>
         <TextField
           placeholder="Filter"
           value={find}

@@ -58,7 +58,7 @@ internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, Replic
                 {
                     // What is known of one that had its name before is not known of it.
                     await Book.ForgetAsync(new(asked.Replica), cancel);
-                    await changes.KeepAsync([FleetParts.Put("replicas", asked.Replica, JsonNode.Parse(asked.Part)!.AsObject()), .. InGroup(asked, run.Row.Database)], "a replica is set up", run.Row.AskedBy!, cancel);
+                    await changes.KeepAsync([FleetParts.Put("replicas", asked.Replica, JsonNode.Parse(asked.Part)!.AsObject()), .. changes.Joins(asked.Group, run.Row.Database)], "a replica is set up", run.Row.AskedBy!, cancel);
                 }
 
                 await Book.SeedAsync(new(asked.Replica), run.Row.Id, cancel);
@@ -94,14 +94,5 @@ internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, Replic
         var newest = subject.Catalogue.Sets.Where(s => s.Kind != SetKind.Log && s.Copies.Any(c => c.RemovedAt is null && c.State != CopyState.Damaged)).MaxBy(s => s.CoversTo);
         var planned = subject.Fleet.PlansOf(subject.Database).Count > 0;
         return new("backups of its source", newest is not null && planned, newest is null ? "there is no backup of its source" : planned ? $"the newest whole one is of {Instants.Write(newest.CoversTo)}" : "no plan covers its source");
-    }
-
-    private IEnumerable<FleetParts.Change> InGroup(Question asked, string database)
-    {
-        if (asked.Group is { } group && changes.Find("groups", group) is { } part && part["databases"] is JsonArray members && members.All(m => m?.ToString() != database))
-        {
-            members.Add(database);
-            yield return FleetParts.Put("groups", group, part);
-        }
     }
 }
