@@ -7,7 +7,7 @@ export const runKindWord: Record<string, string> = {
   restore: 'Restore aside',
   rehearsal: 'Rehearsal',
   removal: 'Removal',
-  'new-database': 'A new database',
+  'new-database': 'Making',
   'set-up-replica': 'A new replica',
   'hold-replica': 'Holding a replica',
   'resume-replica': 'Resuming a replica',

@@ -5,7 +5,7 @@ import { api, got } from '../../api/client';
 import { useClock } from '../../app/live';
 import { withPremise } from '../../app/premise';
 import { duration } from '../../shared/format';
-import { kindWord } from '../plans/draft';
+import { runKindWord } from '../runs/words';
 
 /** What runs now, and how far it is against how long it takes alone. */
 export function NowPanel() {
@@ -33,7 +33,7 @@ export function NowPanel() {
           <Box key={r.id} sx={{ py: 0.25 }}>
             <Box sx={{ display: 'flex', justifyContent: 'space-between', gap: 1, fontSize: 12.5 }}>
               <Link to={withPremise(`/runs/${r.id}`, search)} style={{ textDecoration: 'none' }}>
-                {kindWord[r.kind]} of {r.databaseName}
+                {runKindWord[r.kind] ?? r.kind} of {r.databaseName}
               </Link>
               <Box component="span" sx={{ color: part !== null && part > 4 ? 'verdict.breached' : 'text.secondary' }}>
                 {duration(seconds)}
