@@ -2,6 +2,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Timetable;
 using NodaTime;
@@ -309,6 +310,12 @@ public class TimetableTests
         Assert.True(nightly.WorstExposureSeconds > 80_000 && withLog.WorstExposureSeconds < 1000);
         Assert.True(nightly.RestoreSeconds < withLog.RestoreSeconds);
         Assert.Equal(7 * 40e9, nightly.StoredBytesPerWeek, 1e6);
+
+        // A copy kept all the time stands beside them: usable at once, with the same mistakes.
+        var kept = Harbour().With(replicas: [new() { Id = new("r"), Database = Harbour().Databases[0].Id, Place = new ReplicaPlace.OnHost(Harbour().Databases[0].Host), Mode = ReplicaMode.Sync, PromoteSeconds = 45 }]);
+        var live = Way.Of(kept, kept.Databases[0], Near, Monday)[^1];
+        Assert.Equal((0, kept.Databases[0].ServiceSeconds(45)), (live.WorstExposureSeconds, live.RestoreSeconds));
+        Assert.True(live.RestoreSeconds < nightly.RestoreSeconds && live.DoesNotKeep[0].Contains("by mistake", StringComparison.Ordinal));
         Assert.Contains(Way.Of(Harbour(tracks: false), Harbour(tracks: false).Databases[0], Near, Monday), w => w.DoesNotKeep.Any(d => d.Contains("change tracking", StringComparison.Ordinal)));
     }
 

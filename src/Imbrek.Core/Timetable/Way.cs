@@ -2,18 +2,20 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
 
 /// <summary>One way to copy a database, beside the others its engine family allows: what it costs and what it gives.</summary>
 /// <param name="Name">What it is.</param>
-/// <param name="Kinds">The kinds of set it takes.</param>
-/// <param name="TakeSeconds">Seconds to take the largest of its sets, when nothing else runs.</param>
+/// <param name="Kinds">The kinds of set it takes; none for a copy that is kept all the time.</param>
+/// <param name="TakeSeconds">Seconds to take the largest of its sets, or to make the copy that is kept, when nothing else runs.</param>
 /// <param name="StoredBytesPerWeek">Bytes it stores in a week, one copy.</param>
 /// <param name="MovedBytesPerDay">Bytes that leave the host a day.</param>
 /// <param name="RestoreSeconds">Service seconds of its longest restore; null when there is none.</param>
-/// <param name="WorstExposureSeconds">The worst exposure of a week; null when nothing could be restored.</param>
+/// <param name="WorstExposureSeconds">The worst exposure of a week, of a copy that is kept by design when its host is lost; null when nothing could be restored.</param>
 /// <param name="DoesNotKeep">What it does not keep.</param>
 public sealed record Way(
     string Name,
@@ -80,6 +82,30 @@ public sealed record Way(
                 [.. lacks, .. engine.TracksChanges || !tasks.Any(t => t.Kind is TaskKind.Differential or TaskKind.Incremental) ? [] : new[] { "time: without change tracking the whole database is read each time" }]));
         }
 
-        return ways;
+        return [.. ways, .. fleet.ReplicasOf(database.Id).Where(r => r.TakesOver != TakesOver.Never && !(from >= r.Until) && r.ReceiveRateIn(fleet) > 0).Select(r => LiveCopy(fleet, database, r))];
+    }
+
+    /// <summary>A copy that is kept all the time and detached when it is needed: the same blocks, usable at once, and the same mistakes.</summary>
+    private static Way LiveCopy(FleetModel fleet, Database database, Replica replica)
+    {
+        var rate = Math.Min(replica.ReceiveRateIn(fleet), fleet.Engines[database.Engine].RestoreBytesPerSecond);
+        if (replica.Place is ReplicaPlace.OnHost { Host: var host })
+        {
+            rate = Math.Min(rate, fleet.Hosts[host].WriteBytesPerSecond);
+        }
+
+        var held = replica.DelaySeconds + replica.RewindSeconds;
+        return new Way(
+            $"live copy on {(replica.Place is ReplicaPlace.OnArray a ? $"array {a.Array}" : replica.Place.Hosts[0].Value)} ({replica.Id}), detached when it is needed",
+            [],
+            database.SizeBytes / rate,
+            database.SizeBytes,
+            (database.LogBytesPerSecond ?? 0) * 86_400,
+            database.ServiceSeconds(replica.PromoteSeconds),
+            ByDesign.LossSeconds(fleet, replica),
+            [
+                held > 0 ? $"instants more than {PlainDuration.Of(held)} before now" : "any instant before now: what is deleted by mistake is deleted there too",
+                "tidiness: it is the same blocks, with the same damage and the same unused room",
+            ]);
     }
 }
