@@ -82,7 +82,21 @@ public sealed class OwnStandbyTests
         Assert.Equal(UnixFileMode.UserRead | UnixFileMode.UserWrite, File.GetUnixFileMode(Path.Combine(h.Instances, "spare", "passwords")));
         await engine.DownAsync(default);
         await WalkAsync(h.Cluster, 2);
-        await engine.UpAsync(default);
+
+        // By two at once: one starts it, the other is told, and it stays up.
+        var other = Instance.Find(Path.Combine(h.Instances, "spare"))!;
+        await Task.WhenAll(new[] { engine, other }.Select(async e =>
+        {
+            try
+            {
+                await e.UpAsync(default);
+            }
+            catch (DriverException busy)
+            {
+                Assert.Contains("being started by another call", busy.Message, StringComparison.Ordinal);
+            }
+        }));
+        await h.WaitAsync(() => engine.Runs(), "running");
         await h.WaitAsync(() => { try { return AskAsync<long>(h, "spare", "select count(*) from imbrek_trail").Result == 15; } catch (Exception e) when (e.GetBaseException() is NpgsqlException) { return false; } }, "up again");
 
         Assert.Equal(1, await SlotsAsync(h));

@@ -151,6 +151,9 @@ public sealed class ServingTests : IAsyncLifetime
         await AddAsync();
         await FullAsync();
         await cluster.DoAsync("select imbrek_walk() from generate_series(1, 20)");
+        var (linked, no) = await admin.PutAsync(
+            $"/api/fleet/links/quay%7Chill?basedOn={(await admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32()}", JsonNode.Parse("""{"between":["quay","hill"],"bytesPerSecond":100000000}""")!);
+        Assert.True(linked == 200, no.ToString());
         Assert.Contains("this server cannot start an instance on harbour-host", (await admin.RunIsAsync(await SetUpAsync("harbour-hill", "harbour-host"), "failed")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
         var run = await SetUpAsync("harbour-hill", "spare");
         var random = new Random(9);

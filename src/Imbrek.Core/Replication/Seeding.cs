@@ -17,10 +17,19 @@ public static class Seeding
     /// <param name="subject">The database.</param>
     /// <param name="replica">The replica.</param>
     /// <param name="at">When it would begin.</param>
-    public static Way? Fastest(RecoverySubject subject, Replica replica, Instant at)
+    public static Way? Fastest(RecoverySubject subject, Replica replica, Instant at) => Fastest(subject, replica, at, out _);
+
+    /// <summary>The same, with why neither way is possible.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="at">When it would begin.</param>
+    /// <param name="why">Why neither is possible, when the answer is null.</param>
+    public static Way? Fastest(RecoverySubject subject, Replica replica, Instant at, out string? why)
     {
-        var (backup, copy) = (ByBackup(subject, replica, at, out _), ByCopy(subject, replica, at, out _));
-        return copy is null || backup?.Seconds <= copy.Seconds ? backup : copy;
+        var (backup, copy) = (ByBackup(subject, replica, at, out var noBackup), ByCopy(subject, replica, at, out var noCopy));
+        var way = copy is null || backup?.Seconds <= copy.Seconds ? backup : copy;
+        why = way is null ? $"from backups: {noBackup}; by a copy: {noCopy}" : null;
+        return way;
     }
 
     /// <summary>From backups: the best path to its host, whether that qualifies or not, to a state that log can be applied to, not opened.</summary>

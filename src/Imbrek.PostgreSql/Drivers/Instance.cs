@@ -401,6 +401,8 @@ internal sealed class Instance
 
     private async Task StartAsync(CancellationToken cancel)
     {
+        // Two who start it at once, a run and who watches it, would each take away what the other's engine knows itself by.
+        using var turn = Turn();
         if (Runs())
         {
             return;
@@ -419,6 +421,18 @@ internal sealed class Instance
         }
 
         await timer.WaitForNextTickAsync(cancel);
+    }
+
+    private FileStream Turn()
+    {
+        try
+        {
+            return new FileStream(Path.Combine(folder, "starting"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.None);
+        }
+        catch (IOException e)
+        {
+            throw new DriverException(DriverProblem.Unreachable, $"its engine is being started by another call ({e.Message})");
+        }
     }
 
     private async Task StopAsync(string how, CancellationToken cancel)

@@ -18,8 +18,6 @@ namespace Imbrek.PostgreSql.Drivers;
 /// </summary>
 internal sealed class OwnStandbys(IClusterBook book, IClock clock)
 {
-    /// <summary>A slot is active for a moment after who received by it has gone.</summary>
-    private static readonly TimeSpan SlotPatience = TimeSpan.FromSeconds(15);
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(200);
     private static readonly Duration ClocksMayDiffer = Duration.FromSeconds(1);
     private const double MarkerSeconds = 300;
@@ -150,13 +148,15 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         engine ??= await Instance.MakeAsync(folder, call.Run, cluster.User, cancel);
         await engine.DownAsync(cancel);
         await engine.KeepAsync(engine.Now with { Owner = call.Run, Follows = null, Promoted = false }, cancel);
-        await engine.EmptyAsync(cancel);
         Instant at;
         await using (var there = await Connections.OpenAsync(from, cancel))
         {
+            // Before the folder is emptied: what is left of a copy that was killed writes into it as long as it receives.
             at = await there.NowAsync(cancel);
             await SlotAsync(there, slot, cancel);
         }
+
+        await engine.EmptyAsync(cancel);
 
         await Tools.GiveToEngineAsync(folder, cancel);
         await BaseCopy.TakeAsync(from, engine.Data, ["--slot", slot, "--label", $"imbrek {call.Run:n}"], cluster.BackupBytesPerSecond, cancel, asEngine: true);
@@ -489,27 +489,17 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         await LogReceiver.MakeSlotAsync(there, slot, cancel);
     }
 
+    /// <summary>Drops a slot of ours, whoever holds it: a copy that was killed leaves a part behind that goes on receiving, and an engine that has gone is active for a moment.</summary>
     private static async Task DropAsync(NpgsqlConnection there, string slot, CancellationToken cancel)
     {
-        var began = Stopwatch.GetTimestamp();
-        using var timer = new PeriodicTimer(Look);
-        while (true)
+        try
         {
-            try
-            {
-                await there.RowsAsync($"select pg_drop_replication_slot(slot_name)::text from pg_replication_slots where slot_name = '{slot}'", _ => 0, cancel);
-                return;
-            }
-            catch (PostgresException e) when (e.SqlState == "55006" && Stopwatch.GetElapsedTime(began) < SlotPatience)
-            {
-                // Whoever received by it is just going.
-            }
-            catch (PostgresException e)
-            {
-                throw new DriverException(DriverProblem.Refused, $"slot {slot}: {e.MessageText}");
-            }
-
-            await timer.WaitForNextTickAsync(cancel);
+            await LogReceiver.FreeAsync(there, slot, cancel);
+            await there.RowsAsync($"select pg_drop_replication_slot(slot_name)::text from pg_replication_slots where slot_name = '{slot}'", _ => 0, cancel);
+        }
+        catch (PostgresException e)
+        {
+            throw new DriverException(e.SqlState == "55006" ? DriverProblem.Unreachable : DriverProblem.Refused, $"slot {slot}: {e.MessageText}");
         }
     }
 

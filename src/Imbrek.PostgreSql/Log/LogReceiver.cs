@@ -130,8 +130,8 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
 
     private static string Application => $"imbrek-log {Environment.ProcessId}";
 
-    /// <summary>Ends whoever holds our slot: a process that was thought dead, and must not go on once another has its duty.</summary>
-    private static async Task FreeAsync(NpgsqlConnection connection, string slot, CancellationToken cancel)
+    /// <summary>Ends whoever holds a slot of ours: a process that was thought dead, and must not go on once another has its duty.</summary>
+    public static async Task FreeAsync(NpgsqlConnection connection, string slot, CancellationToken cancel)
     {
         using var timer = new PeriodicTimer(Flush);
         var began = Stopwatch.GetTimestamp();

@@ -5,11 +5,8 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
-using Imbrek.Data;
 using Imbrek.Server.Features.Fleet;
-using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Replicas;
-using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.NewDatabase;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -77,10 +74,9 @@ internal static class NewDatabaseEndpoints
             WhyNot(asked, drivers)));
     }
 
-    private static async Task<Created<ReplicaActions.RunBegun>> MakeAsync(
-        NewDatabaseRequest request, FleetState state, Runs.Drivers drivers, ImbrekContext data, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static Task<Created<ReplicaActions.RunBegun>> MakeAsync(NewDatabaseRequest request, Runs.Drivers drivers, ReplicaActions.Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var asked = Read(request, state);
+        var asked = Read(request, acting.Fleet);
         if (WhyNot(asked, drivers) is { } why)
         {
             throw new BadInputException("engine", why, 409, "no-driver");
@@ -88,16 +84,7 @@ internal static class NewDatabaseEndpoints
 
         var family = drivers.ThatMake(asked.Model.Engines[asked.Database.Engine])!;
         var (question, run) = NewDatabaseKind.Plan(asked.Database, asked.Part, request.Group, asked.Replicas, asked.Plan, asked.FirstBase);
-        var row = NewRuns.Row(NewDatabaseKind.KindName, asked.Database.Id.Value, family.Name, question, run, user.Identity!.Name!, clock.GetCurrentInstant());
-        row.Claim = $"replica:new:{asked.Database.Id}";
-        if (!await NewRuns.AddAsync(data, row, cancel))
-        {
-            throw new BadInputException("id", "somebody is already making a database of this name", 409, "target-taken");
-        }
-
-        worker.Wake(row.Id);
-        await peers.TellAsync([], [row.Id], cancel);
-        return TypedResults.Created($"/api/runs/{row.Id}", new ReplicaActions.RunBegun(row.Id));
+        return acting.BeginAsync(NewDatabaseKind.KindName, asked.Database, family, question, run, $"new:{asked.Database.Id}", user, cancel);
     }
 
     private static string? WhyNot(Asked asked, Runs.Drivers drivers) => drivers.ThatMake(asked.Model.Engines[asked.Database.Engine]) is null

@@ -255,9 +255,9 @@ internal static class ReplicaActions
             throw new BadInputException("id", $"there is a replica '{replica.Id}' already", 409, "taken");
         }
 
-        if (Seeding.Fastest(subject, replica, acting.Clock.GetCurrentInstant()) is not { } way)
+        if (Seeding.Fastest(subject, replica, acting.Clock.GetCurrentInstant(), out var why) is not { } way)
         {
-            throw new BadInputException("replica", "it cannot be seeded: neither from backups nor by a copy would it ever be in step", 409, "not-possible");
+            throw new BadInputException("replica", $"it cannot be seeded: {why}", 409, "not-possible");
         }
 
         var (asked, run) = SetUpReplicaKind.Plan(subject, replica, request.Replica, request.Group, way);
