@@ -154,8 +154,12 @@ public class PromotingTests
         var other = Near with { Id = new("other"), Database = new("d2"), Place = Far.Place };
         var here = Near with { Id = new("here"), Place = new ReplicaPlace.OnHost(new("here")) };
         var grouped = Subject([Near, other, here], [], [new(new("g"), "G", [new("d"), new("d2")], [])]).Fleet;
-        Assert.Equal(["near", "other"], Near.TogetherIn(grouped).Select(r => r.Id.Value));
-        Assert.Equal(["near"], Near.TogetherIn(Subject([Near, other], []).Fleet).Select(r => r.Id.Value));
+        Assert.Equal(["near", "other"], Near.TogetherIn(grouped, Now).Select(r => r.Id.Value));
+
+        // One that has ended is held with nobody any more.
+        var ended = grouped.With(replicas: grouped.ReplicaList.Select(r => r.Id.Value == "other" ? r with { Until = Now } : r));
+        Assert.Equal(["near"], Near.TogetherIn(ended, Now).Select(r => r.Id.Value));
+        Assert.Equal(["near"], Near.TogetherIn(Subject([Near, other], []).Fleet, Now).Select(r => r.Id.Value));
         Assert.Equal(["x", "y"], new ReplicaPlace.OnArray(new("a"), [new("x"), new("y")]).Hosts.Select(h => h.Value));
     }
 }

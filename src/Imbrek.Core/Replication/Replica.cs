@@ -85,9 +85,11 @@ public sealed record Replica
     /// <summary>Whether a commit waits until the replica has it, and nothing is lost while it is in step.</summary>
     public bool LosesNothing => Mode is ReplicaMode.Sync or ReplicaMode.BothActive || (Mode == ReplicaMode.Array && Waits);
 
-    /// <summary>The replicas of its group that lie in the same site, itself included: they are held and resumed together. Of a database in no group it stands by itself.</summary>
-    public IReadOnlyList<Replica> TogetherIn(FleetModel fleet) => fleet.GroupOf(Database) is { } group
-        ? [.. fleet.ReplicaList.Where(r => fleet.GroupOf(r.Database) == group && r.SiteIn(fleet) == SiteIn(fleet))]
+    /// <summary>The replicas of its group that lie in the same site and have not ended, itself included: they are held, resumed and taken over together. Of a database in no group it stands by itself.</summary>
+    /// <param name="fleet">The fleet.</param>
+    /// <param name="at">When.</param>
+    public IReadOnlyList<Replica> TogetherIn(FleetModel fleet, Instant at) => fleet.GroupOf(Database) is { } group
+        ? [.. fleet.ReplicaList.Where(r => fleet.GroupOf(r.Database) == group && r.SiteIn(fleet) == SiteIn(fleet) && !(r.Until <= at))]
         : [this];
 
     /// <summary>The site it lies in.</summary>

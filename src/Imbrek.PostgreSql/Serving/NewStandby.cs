@@ -39,27 +39,21 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
     /// <param name="KeepLogBytes">How much log its source keeps for it; null for as much as it needs.</param>
     /// <param name="Receiver">What its receiver does.</param>
     /// <param name="Timeline">The timeline it is on.</param>
-    /// <param name="Here">What its primary's machine orders text by, and is set to.</param>
-    /// <param name="There">The same of its own.</param>
+    /// <param name="SourceCollation">By which library its primary's machine orders text, with its version.</param>
+    /// <param name="Collation">The same of its own.</param>
     /// <param name="Lacks">What is in the way; empty when nothing is.</param>
     public sealed record StandbyFound(
-        string Mode, double DelaySeconds, string? From, string? Slot, long? KeepLogBytes, string Receiver, int Timeline, MachineSettings Here, MachineSettings There, IReadOnlyList<string> Lacks);
+        string Mode, double DelaySeconds, string? From, string? Slot, long? KeepLogBytes, string Receiver, int Timeline, string SourceCollation, string Collation, IReadOnlyList<string> Lacks);
 
-    /// <summary>What must be the same on both machines for both to be the same database: text that is ordered otherwise makes every index on it wrong.</summary>
-    public sealed record MachineSettings(string Collation, string CharacterSet, string TimeZone)
+    /// <summary>By which library a machine orders text, and its version: where two machines differ in that, every index on text that was built on the one is wrong on the other.</summary>
+    private static Task<string> CollationAsync(NpgsqlConnection connection, CancellationToken cancel) => connection.AskAsync<string>(
+        "select coalesce((select 'libc ' || pg_collation_actual_version(oid) from pg_collation where collprovider = 'c' and pg_collation_actual_version(oid) is not null limit 1), 'by code point alone')",
+        cancel);
+
+    private static JsonObject Ordering(JsonObject host, string collation)
     {
-        /// <summary>As a machine says it: the version is that of its own libraries.</summary>
-        internal static async Task<MachineSettings> AskAsync(NpgsqlConnection connection, CancellationToken cancel) => (await connection.RowsAsync(
-            "select datcollate || coalesce(' ' || pg_database_collation_actual_version(oid), ''), pg_encoding_to_char(encoding), current_setting('TimeZone') from pg_database where datname = current_database()",
-            r => new MachineSettings(r.GetString(0), r.GetString(1), r.GetString(2)),
-            cancel))[0];
-
-        /// <summary>Stated of a host of the fleet.</summary>
-        internal JsonObject On(JsonObject host)
-        {
-            (host["collation"], host["characterSet"], host["timeZone"]) = (Collation, CharacterSet, TimeZone);
-            return host;
-        }
+        host["collation"] = collation;
+        return host;
     }
 
     /// <summary>Looks at one, and keeps nothing.</summary>
@@ -100,7 +94,7 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             }
 
             var from = cluster.Standbys.FirstOrDefault(s => s.Port == seen.SenderPort && s.Address == seen.SenderHost && s.Replica != r.Replica)?.Replica;
-            return new(sync ? "sync" : "async", Span(seen.Delay), from, seen.Slot, Bytes(keep), seen.Receiver ?? "none", seen.Timeline, await MachineSettings.AskAsync(here, cancel), await MachineSettings.AskAsync(there, cancel), lacks);
+            return new(sync ? "sync" : "async", Span(seen.Delay), from, seen.Slot, Bytes(keep), seen.Receiver ?? "none", seen.Timeline, await CollationAsync(here, cancel), await CollationAsync(there, cancel), lacks);
         }
         catch (Exception e) when (e is DriverException or NpgsqlException or TimeoutException)
         {
@@ -141,12 +135,12 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             changes.Add(NewCluster.NewSite(r.Site));
         }
 
-        // What both machines are set to is stated of their hosts, so that it is seen when they differ.
-        changes.Add(FleetParts.Put("hosts", host, found.There.On(parts.Find("hosts", host) ?? NewCluster.HostPart(r.Site))));
+        // By what both machines order text is stated of their hosts, so that it is seen when they differ.
+        changes.Add(FleetParts.Put("hosts", host, Ordering(parts.Find("hosts", host) ?? NewCluster.HostPart(r.Site), found.Collation)));
         var primary = now.DatabaseById[new(database)].Host.Value;
         if (primary != host)
         {
-            changes.Add(FleetParts.Put("hosts", primary, found.Here.On(parts.Find("hosts", primary)!)));
+            changes.Add(FleetParts.Put("hosts", primary, Ordering(parts.Find("hosts", primary)!, found.SourceCollation)));
         }
 
         var part = new JsonObject

@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Data;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.Server.Features.Runs;
 using NodaTime;
@@ -35,6 +36,10 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
 
     /// <inheritdoc/>
     public bool Knows(Database database) => book.All.ContainsKey(database.Id.Value);
+
+    /// <inheritdoc/>
+    /// <remarks>Where this server knows a folder for instances.</remarks>
+    public bool StartsOn(Id<Host> host) => book.FolderOf(FolderRow.OfHost, host.Value) is not null;
 
     /// <inheritdoc/>
     public IDisposable Engage() => Nobody.Instance;

@@ -118,6 +118,10 @@ internal static class ReplicaActions
             : !family.Here ? null
             : family.Replicate is { } driver ? driver.WhyNot(act, replica) : $"the drivers of {d.Name} do not act on replicas";
 
+        /// <summary>Why nothing can be started on a host, for a database; null when it can, or nobody acts on that anyway.</summary>
+        public string? WhyNotOn(Core.Fleet.Database d, Id<Core.Fleet.Host> host) =>
+            drivers.TryFor(d) is { } family && !family.StartsOn(host) ? $"this server cannot start an engine on {host}: it knows no folder for one there" : null;
+
         /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
         public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel)
         {
@@ -158,7 +162,7 @@ internal static class ReplicaActions
     private static Task<Created<RunBegun>> HoldAsync(string id, bool hold, HoldRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
         var (s, source, family) = acting.Of(id, ReplicaAct.Hold);
-        IReadOnlyList<Replica> together = request.Group == true ? source.Replica.TogetherIn(s.Fleet) : [source.Replica];
+        IReadOnlyList<Replica> together = request.Group == true ? source.Replica.TogetherIn(s.Fleet, acting.Clock.GetCurrentInstant()) : [source.Replica];
         return acting.BeginAsync(hold ? HoldReplicaKind.Hold : HoldReplicaKind.Resume, s.Database, family, new ReplicaKind.About(id), HoldReplicaKind.Plan(hold, together), id, user, cancel);
     }
 
@@ -191,6 +195,11 @@ internal static class ReplicaActions
             throw new BadInputException("host", $"there is no host '{InputBounds.Quote(request.Host ?? "")}'");
         }
 
+        if (acting.WhyNotOn(s.Database, new(request.Host!)) is { } not)
+        {
+            throw new BadInputException("host", not, 409, "no-driver");
+        }
+
         if (source.Replica.Place is ReplicaPlace.OnArray a && !a.OpensOn.Contains(new(request.Host!)))
         {
             throw new BadInputException("host", $"a snapshot of array {a.Array} is opened on {string.Join(", ", a.OpensOn)}");
@@ -220,7 +229,7 @@ internal static class ReplicaActions
     {
         var (s, source, family) = acting.Of(id, ReplicaAct.TakeOver);
         var now = acting.Clock.GetCurrentInstant();
-        var members = (request.Group == true ? Together(s, source.Replica) : [source.Replica]).Select(r =>
+        var members = (request.Group == true ? Together(s, source.Replica, now) : [source.Replica]).Select(r =>
         {
             var (subject, one, _) = acting.Of(r.Id.Value, ReplicaAct.TakeOver);
             var promoting = Promoting.Of(subject, one, now);
@@ -243,8 +252,8 @@ internal static class ReplicaActions
     }
 
     /// <summary>A replica and those of its group beside it, one of each database, itself for its own.</summary>
-    private static IReadOnlyList<Replica> Together(RecoverySubject s, Replica replica) =>
-        [.. replica.TogetherIn(s.Fleet).Where(r => r.TakesOver != TakesOver.Never).GroupBy(r => r.Database).Select(g => g.Key == replica.Database ? replica : g.MinBy(r => (r.Place != replica.Place, r.Priority))!)];
+    private static IReadOnlyList<Replica> Together(RecoverySubject s, Replica replica, Instant at) =>
+        [.. replica.TogetherIn(s.Fleet, at).Where(r => r.TakesOver != TakesOver.Never).GroupBy(r => r.Database).Select(g => g.Key == replica.Database ? replica : g.MinBy(r => (r.Place != replica.Place, r.Priority))!)];
 
     private static Task<Created<RunBegun>> SetUpAsync(SetUpRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
@@ -253,6 +262,11 @@ internal static class ReplicaActions
         if (acting.Fleet.Fleet.Replicas.ContainsKey(replica.Id))
         {
             throw new BadInputException("id", $"there is a replica '{replica.Id}' already", 409, "taken");
+        }
+
+        if (replica.Place is ReplicaPlace.OnHost { Host: var host } && acting.WhyNotOn(subject.Database, host) is { } not)
+        {
+            throw new BadInputException("host", not, 409, "no-driver");
         }
 
         if (Seeding.Fastest(subject, replica, acting.Clock.GetCurrentInstant(), out var why) is not { } way)
@@ -286,7 +300,7 @@ internal static class ReplicaActions
             apart && flow is not null && link is not null ? flow.Busiest / link.BytesPerSecond : null,
             Changes(acting.Fleet[subject.Database.Id].Subject, then, now),
             [.. Core.Findings.FindingRules.Of(then, null, now, DatabaseState.Window).Where(f => f.What.Contains(replica.Id.Value, StringComparison.Ordinal) && f.Code is not ("nobody-watches" or "never-taken-over")).Select(f => new ReplicaFindingView(f.Code, f.What, f.Why, f.Remedy))],
-            acting.WhyNot(subject.Database, ReplicaAct.SetUp)));
+            acting.WhyNot(subject.Database, ReplicaAct.SetUp) ?? (replica.Place is ReplicaPlace.OnHost { Host: var host } ? acting.WhyNotOn(subject.Database, host) : null)));
     }
 
     private static (RecoverySubject Subject, Replica Replica) Read(SetUpRequest request, Acting acting)
@@ -318,14 +332,14 @@ internal static class ReplicaActions
         var replica = source.Replica;
         return TypedResults.Ok(new BeforeView(
             Enum.GetValues<ReplicaAct>().Where(a => a != ReplicaAct.SetUp).Select(a => (Name: System.Text.Json.JsonNamingPolicy.CamelCase.ConvertName(a.ToString()), Why: acting.WhyNot(s.Database, a, replica.Id))).Where(a => a.Why is not null).ToDictionary(a => a.Name, a => a.Why!),
-            [.. replica.TogetherIn(s.Fleet).Select(r => r.Id.Value)],
+            [.. replica.TogetherIn(s.Fleet, now).Select(r => r.Id.Value)],
             Watch.Of(s, source, now, withSeed: false).ToleratedOutageSeconds,
             Changes(s, s with { Replicas = [.. s.Replicas.Where(r => r != source)] }, now),
             [.. s.Fleet.ReplicaList.Where(r => r.From == replica.Id).Select(r => r.Id.Value)],
             View(Promoting.Of(s, source, now), replica),
             known is { } k ? k.AppliedTo - Duration.FromSeconds(replica.RewindSeconds) : null,
             known?.ReceivedTo,
-            replica.Place is ReplicaPlace.OnArray a ? [.. a.OpensOn.Select(h => h.Value)] : [.. s.Fleet.HostList.Where(h => h.Engines.Count == 0 || h.Engines.Contains(s.Database.Engine)).Select(h => h.Id.Value)]));
+            replica.Place is ReplicaPlace.OnArray a ? [.. a.OpensOn.Select(h => h.Value)] : [.. s.Fleet.HostList.Where(h => (h.Engines.Count == 0 || h.Engines.Contains(s.Database.Engine)) && acting.WhyNotOn(s.Database, h.Id) is null).Select(h => h.Id.Value)]));
     }
 
     private static List<ChangeView> Changes(RecoverySubject now, RecoverySubject then, Instant at) =>

@@ -25,6 +25,9 @@ internal interface IDriverFamily
     /// <summary>Whether it acts on a database.</summary>
     bool Knows(Core.Fleet.Database database);
 
+    /// <summary>Whether it can start engines on a host: one of its own, or one it reaches.</summary>
+    bool StartsOn(Id<Core.Fleet.Host> host) => true;
+
     /// <summary>Restores; only while <see cref="Here"/>.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IRestoreDriver Restore { get; }
