@@ -28,6 +28,9 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     public long? Capacity { get; set; }
 
+    /// <summary>How many bytes a second a backup may take; null for as many as it can.</summary>
+    public long? Rate { get; set; }
+
     public long Room { get; set; } = 1L << 30;
 
     public string Shelf => Path.Combine(home, "shelf");
@@ -214,7 +217,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         }
     }
 
-    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values] } is var c && Primary is { } p ? c.At(p) : c;
+    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values], BackupBytesPerSecond = Rate } is var c && Primary is { } p ? c.At(p) : c;
 
     ClusterSpec IClusterBook.Cluster(Id<Database> database) => Spec;
 
