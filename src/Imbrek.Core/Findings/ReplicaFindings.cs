@@ -164,30 +164,8 @@ internal static class ReplicaFindings
         }
 
         var here = fleet.Hosts[d.Host];
-        List<string> differ = [], weaker = [];
-        if (there.Engines.Count > 0 && !there.Engines.Contains(d.Engine))
-        {
-            differ.Add($"{there.Id} cannot run {fleet.Engines[d.Engine].Name}");
-        }
-
-        if (d.Version is { } version && there.Versions.Count > 0 && !there.Versions.Contains(version))
-        {
-            differ.Add($"it runs version {version}, {there.Id} has {string.Join(", ", there.Versions)}");
-        }
-
-        foreach (var key in here.Keys.Where(k => there.HasKey(k) == false))
-        {
-            differ.Add($"key {key} is not on {there.Id}");
-        }
-
-        foreach (var (what, a, b) in new[] { ("collation", here.Collation, there.Collation), ("character set", here.CharacterSet, there.CharacterSet), ("time zone", here.TimeZone, there.TimeZone) })
-        {
-            if (a is not null && b is not null && a != b)
-            {
-                differ.Add($"{what} {a} on {here.Id}, {b} on {there.Id}");
-            }
-        }
-
+        List<string> weaker = [];
+        var differ = Sides.Differ(fleet, d, there);
         if (differ.Count > 0)
         {
             yield return Found(subject, "sides-differ", Urgency.Soon, $"{replica.Id} and its primary are not set up alike: {string.Join("; ", differ)}", "After taking over it may not open, or do other than its primary did", "Make both sides alike");

@@ -23,6 +23,12 @@ public sealed record Promoting(string? WhyNot, double LostSeconds, double? LostB
     /// <summary>Whether a second person must approve it: something may be lost.</summary>
     public bool NeedsApproval => LostSeconds > 0;
 
+    /// <summary>The task that takes the first base of a database or branch that has none; null when no plan does.</summary>
+    /// <param name="fleet">The fleet with its plans.</param>
+    /// <param name="database">The database.</param>
+    public static PlanTask? FirstBaseOf(FleetModel fleet, Database database) =>
+        fleet.PlansOf(database).SelectMany(p => p.Tasks).Where(t => t.Kind is TaskKind.Full or TaskKind.Snapshot or TaskKind.Export && t.Store is not null).MinBy(t => t.Kind);
+
     /// <summary>What comes of it.</summary>
     /// <param name="subject">The database.</param>
     /// <param name="source">The replica.</param>
@@ -40,7 +46,7 @@ public sealed record Promoting(string? WhyNot, double LostSeconds, double? LostB
             known is null ? null : LogFlow.Of(subject.Database)?.Between(at, -lost, 0),
             way,
             [.. subject.Replicas.Where(r => r != source).Select(r => new Other(r.Replica.Id, WhyNotFollowing(r)))],
-            subject.Fleet.PlansOf(subject.Database).SelectMany(p => p.Tasks).Where(t => t.Kind is TaskKind.Full or TaskKind.Snapshot or TaskKind.Export && t.Store is not null).MinBy(t => t.Kind));
+            FirstBaseOf(subject.Fleet, subject.Database));
 
         // Nothing is committed without one that every commit waits for: seen in step a moment ago it lacks nothing.
         double Lost(ReplicaSource.Known k) =>

@@ -61,20 +61,24 @@ public static class Seeding
     /// <param name="why">Why it is not possible, when the answer is null.</param>
     public static Way? ByCopy(RecoverySubject subject, Replica replica, Instant at, out string? why)
     {
-        var (fleet, d) = (subject.Fleet, subject.Database);
-        var rate = Math.Min(replica.ReceiveRateIn(fleet), fleet.Engines[d.Engine].RestoreBytesPerSecond);
-        if (replica.Place is ReplicaPlace.OnHost { Host: var host })
-        {
-            rate = Math.Min(rate, fleet.Hosts[host].WriteBytesPerSecond);
-        }
-
+        var rate = CopyRate(subject.Fleet, subject.Database, replica);
         if (rate <= 0)
         {
             why = "there is no link between the two sites";
             return null;
         }
 
-        return CatchUp(subject, replica, at, d.SizeBytes / rate, 0, null, out why);
+        return CatchUp(subject, replica, at, subject.Database.SizeBytes / rate, 0, null, out why);
+    }
+
+    /// <summary>How fast a database can be copied to a replica, bytes per second: the least of link, engine and, but for an array, the host's disks; 0 without a link.</summary>
+    /// <param name="fleet">The fleet.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="replica">The replica.</param>
+    public static double CopyRate(FleetModel fleet, Database database, Replica replica)
+    {
+        var rate = Math.Min(replica.ReceiveRateIn(fleet), fleet.Engines[database.Engine].RestoreBytesPerSecond);
+        return replica.Place is ReplicaPlace.OnHost { Host: var host } ? Math.Min(rate, fleet.Hosts[host].WriteBytesPerSecond) : rate;
     }
 
     /// <summary>What came while it was seeded is caught up with, as long as the source keeps it.</summary>

@@ -88,17 +88,11 @@ public sealed record Way(
     /// <summary>A copy that is kept all the time and detached when it is needed: the same blocks, usable at once, and the same mistakes.</summary>
     private static Way LiveCopy(FleetModel fleet, Database database, Replica replica)
     {
-        var rate = Math.Min(replica.ReceiveRateIn(fleet), fleet.Engines[database.Engine].RestoreBytesPerSecond);
-        if (replica.Place is ReplicaPlace.OnHost { Host: var host })
-        {
-            rate = Math.Min(rate, fleet.Hosts[host].WriteBytesPerSecond);
-        }
-
         var held = replica.DelaySeconds + replica.RewindSeconds;
         return new Way(
             $"live copy on {(replica.Place is ReplicaPlace.OnArray a ? $"array {a.Array}" : replica.Place.Hosts[0].Value)} ({replica.Id}), detached when it is needed",
             [],
-            database.SizeBytes / rate,
+            database.SizeBytes / Seeding.CopyRate(fleet, database, replica),
             database.SizeBytes,
             (database.LogBytesPerSecond ?? 0) * 86_400,
             database.ServiceSeconds(replica.PromoteSeconds),

@@ -149,6 +149,6 @@ internal static class NewDatabaseEndpoints
             request.Database,
             [.. replicas.Zip(parts, (r, p) => (r, p, Seeding.ByCopy(subject, r, Instant.FromUnixTimeSeconds(0), out _)?.Seconds))],
             request.Plan,
-            model.PlansOf(d).SelectMany(p => p.Tasks).Where(t => t.Kind is TaskKind.Full or TaskKind.Snapshot or TaskKind.Export && t.Store is not null).MinBy(t => t.Kind));
+            Promoting.FirstBaseOf(model, d));
     }
 }

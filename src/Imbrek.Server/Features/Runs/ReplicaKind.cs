@@ -1,9 +1,12 @@
+using System.Text.Json.Nodes;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
+using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.State;
 using NodaTime;
@@ -112,6 +115,45 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
         steps.Add(Next(steps, "catch-up", "Catch up with what was written meanwhile", replica.Id.Value, catchUpSeconds, "log by hour", Undo.Nothing, 7 * 86_400));
         steps.Add(Next(steps, "prove", "Prove it: a marker written there is read here, both hold the same, a write here is refused", replica.Id.Value, 60 + replica.DelaySeconds, "profile", Undo.Nothing, 8 * 3600));
         steps.Add(Next(steps, "watch", "Seen by its watcher, in step", replica.Id.Value, 2 * replica.WatchSeconds, "fleet", Undo.Nothing));
+    }
+
+    /// <summary>The step that takes the first base of what has none.</summary>
+    protected static Step BaseStep(List<Step> steps, string first, string of, PlanTask task, Id<Core.Fleet.Database> database) =>
+        Next(steps, "base", $"Take {first} {task.Kind.Makes()!.Value.ToString().ToLowerInvariant()}{of} into {task.Store}", task.Store!.Value.Value, undo: Undo.Nothing, limit: 86_400) with
+        {
+            Work = RunJson.Write(TakeSpec.Of(task, database)),
+        };
+
+    /// <summary>Takes the base that a step is about.</summary>
+    protected async Task<StepResult> TakeBaseAsync(RunContext run, RunCall call, Step step, CancellationToken cancel)
+    {
+        var taken = await drivers.Named(run.Row.Driver!).Backup.TakeAsync(call, RunJson.Read<TakeSpec>(step.Work), cancel);
+        return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+    }
+
+    /// <summary>Names a replica in the fleet, with what else changes for it; it counts for nothing until it is seeded.</summary>
+    protected async Task<StepResult> NameReplicaAsync(RunContext run, Id<Replica> id, JsonObject part, IEnumerable<FleetParts.Change> also, FleetChanges changes, CancellationToken cancel)
+    {
+        if (!fleet.Fleet.Replicas.ContainsKey(id))
+        {
+            // What is known of one that had its name before is not known of it.
+            await book.ForgetAsync(id, cancel);
+            await changes.KeepAsync([FleetParts.Put("replicas", id.Value, part), .. also], "a replica is set up", run.Row.AskedBy!, cancel);
+        }
+
+        await book.SeedAsync(id, run.Row.Id, cancel);
+        return new StepResult();
+    }
+
+    /// <summary>Takes a replica back that did not come to be, with all that was made for it.</summary>
+    protected async Task TakeBackReplicaAsync(RunContext run, Id<Replica> id, FleetChanges changes, CancellationToken cancel)
+    {
+        await book.ForgetSeenAsync(id, cancel);
+        if (fleet.Fleet.Replicas.TryGetValue(id, out var replica))
+        {
+            await Driver(run).EndAsync(run.Call, replica, cancel);
+            await changes.KeepAsync([FleetParts.Removed("replicas", id.Value)], "it could not be set up", run.Row.AskedBy!, cancel);
+        }
     }
 
     /// <summary>Adds the steps that restore a path and leave it unopened, and join it.</summary>

@@ -10,6 +10,7 @@ import { usePlaces } from '../../app/places';
 import { useGo } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { duration } from '../../shared/format';
+import { Found } from '../../shared/Found';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { lossWord } from '../../shared/words';
@@ -267,14 +268,7 @@ function Comes({ view: s }: { view: Schemas['NewDatabaseView'] }) {
           </Box>
         ))}
       </SideSection>
-      <SideSection level="h3" title="What we found">
-        {s.findings.length === 0 && <Box sx={{ color: 'text.secondary' }}>Nothing that speaks against it.</Box>}
-        {s.findings.map((f) => (
-          <Box key={`${f.code} ${f.what}`} sx={{ mb: 0.75 }}>
-            <b>{f.what}.</b> {f.why}. <i>{f.remedy}.</i>
-          </Box>
-        ))}
-      </SideSection>
+      <Found findings={s.findings} />
     </>
   );
 }

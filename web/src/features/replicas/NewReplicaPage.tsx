@@ -12,6 +12,7 @@ import { useGo } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, duration } from '../../shared/format';
+import { Found } from '../../shared/Found';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
@@ -329,14 +330,7 @@ function Comes({ sheet: s }: { sheet: Schemas['WorksheetView'] }) {
           </Box>
         </SideSection>
       )}
-      <SideSection level="h3" title="What we found">
-        {s.findings.length === 0 && <Box sx={{ color: 'text.secondary' }}>Nothing that speaks against it.</Box>}
-        {s.findings.map((f) => (
-          <Box key={f.code} sx={{ mb: 0.75 }}>
-            <b>{f.what}.</b> {f.why}. <i>{f.remedy}.</i>
-          </Box>
-        ))}
-      </SideSection>
+      <Found findings={s.findings} />
     </>
   );
 }

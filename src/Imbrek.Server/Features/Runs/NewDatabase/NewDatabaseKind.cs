@@ -56,7 +56,7 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
         steps.Add(Next(steps, "keep", $"It stays from here on{(plan is null ? "" : $": plan {plan} names it")}", d.Id.Value, 1, undo: Undo.Nothing) with { NoWayBack = true });
         if (firstBase is not null)
         {
-            steps.Add(Next(steps, "base", $"Take its first {firstBase.Kind.Makes()!.Value.ToString().ToLowerInvariant()} into {firstBase.Store}", firstBase.Store!.Value.Value, undo: Undo.Nothing, limit: 86_400) with { Work = RunJson.Write(TakeSpec.Of(firstBase, d.Id)) });
+            steps.Add(BaseStep(steps, "its first", "", firstBase, d.Id));
         }
 
         return (new Question(replicas.Count == 0 ? d.Id.Value : replicas[0].Replica.Id.Value, part.ToJsonString(), group, [.. replicas.Select(r => r.Part.ToJsonString())], plan), Run.Of(new RunPlan(steps)));
@@ -76,7 +76,7 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
                     checks.AddRange(await Create(run).TryAsync(run.Call, d with { Host = host }, cancel));
                 }
 
-                return Of([.. checks, .. Sides(model, d)]);
+                return Of([.. checks, .. Alike(model, d)]);
             case "create":
                 return Of(await Create(run).CreateAsync(run.Call, Fleet.Has(id) ? Fleet[id].Subject.Database : ReplicaParts.Put(Fleet.Fleet, Parts(asked, id)).DatabaseById[new(id)], cancel));
             case "name":
@@ -94,17 +94,9 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
 
                 return new StepResult();
             case "name-replica":
-                if (!Fleet.Fleet.Replicas.ContainsKey(new(step.Subject!)))
-                {
-                    await Book.ForgetAsync(new(step.Subject!), cancel);
-                    await changes.KeepAsync([FleetParts.Put("replicas", step.Subject!, asked.Replicas.Select(Object).First(r => r["id"]!.ToString() == step.Subject))], "a replica is set up", run.Row.AskedBy!, cancel);
-                }
-
-                await Book.SeedAsync(new(step.Subject!), run.Row.Id, cancel);
-                return new StepResult();
+                return await NameReplicaAsync(run, new(step.Subject!), asked.Replicas.Select(Object).First(r => r["id"]!.ToString() == step.Subject), [], changes, cancel);
             case "base":
-                var taken = await Drivers.Named(run.Row.Driver!).Backup.TakeAsync(run.Call, RunJson.Read<TakeSpec>(step.Work), cancel);
-                return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+                return await TakeBaseAsync(run, run.Call, step, cancel);
             default:
                 return await DoSharedAsync(run, step, run.Row.Database, progress, cancel) ?? throw new InvalidOperationException(step.Kind);
         }
@@ -126,13 +118,7 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
 
                 break;
             case "name-replica":
-                await Book.ForgetSeenAsync(new(step.Subject!), cancel);
-                if (Fleet.Fleet.Replicas.TryGetValue(new(step.Subject!), out var replica))
-                {
-                    await Driver(run).EndAsync(run.Call, replica, cancel);
-                    await changes.KeepAsync([FleetParts.Removed("replicas", step.Subject!)], "it could not be set up", run.Row.AskedBy!, cancel);
-                }
-
+                await TakeBackReplicaAsync(run, new(step.Subject!), changes, cancel);
                 break;
         }
     }
@@ -167,18 +153,12 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
     private static JsonObject Object(string json) => JsonNode.Parse(json)!.AsObject();
 
     /// <summary>What must be equal on all its hosts, as far as that is stated.</summary>
-    private static IEnumerable<CheckResult> Sides(FleetModel model, Core.Fleet.Database d)
+    private static IEnumerable<CheckResult> Alike(FleetModel model, Core.Fleet.Database d)
     {
-        var here = model.Hosts[d.Host];
         foreach (var there in model.ReplicasOf(d.Id).Select(r => model.Hosts[r.Place.Hosts[0]]).Distinct())
         {
-            string[] differ =
-            [
-                .. new[] { ("collation", here.Collation, there.Collation), ("character set", here.CharacterSet, there.CharacterSet), ("time zone", here.TimeZone, there.TimeZone) }.Where(x => x.Item2 is not null && x.Item3 is not null && x.Item2 != x.Item3).Select(x => $"{x.Item1} {x.Item2} and {x.Item3}"),
-                .. d.Version is { } v && there.Versions.Count > 0 && !there.Versions.Contains(v) ? [$"version {v} is not on {there.Id}"] : Array.Empty<string>(),
-                .. there.Engines.Count > 0 && !there.Engines.Contains(d.Engine) ? [$"{d.Engine} does not run on {there.Id}"] : Array.Empty<string>(),
-            ];
-            yield return new($"settings of {there.Id}", differ.Length == 0, differ.Length == 0 ? $"{there.Id} and {here.Id} are set up alike, as far as is stated" : string.Join("; ", differ));
+            var differ = Sides.Differ(model, d, there);
+            yield return new($"settings of {there.Id}", differ.Count == 0, differ.Count == 0 ? $"{there.Id} and {d.Host} are set up alike, as far as is stated" : string.Join("; ", differ));
         }
     }
 }

@@ -54,36 +54,14 @@ internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, Replic
                 var read = ReplicaParts.Read(Fleet.Fleet, asked.Replica, JsonNode.Parse(asked.Part)!.AsObject());
                 return Of([.. await Driver(run).TryAsync(run.Call, read, cancel), BackupsOfSource(run)]);
             case "name":
-                if (!Fleet.Fleet.Replicas.ContainsKey(new(asked.Replica)))
-                {
-                    // What is known of one that had its name before is not known of it.
-                    await Book.ForgetAsync(new(asked.Replica), cancel);
-                    await changes.KeepAsync([FleetParts.Put("replicas", asked.Replica, JsonNode.Parse(asked.Part)!.AsObject()), .. changes.Joins(asked.Group, run.Row.Database)], "a replica is set up", run.Row.AskedBy!, cancel);
-                }
-
-                await Book.SeedAsync(new(asked.Replica), run.Row.Id, cancel);
-                return new StepResult();
+                return await NameReplicaAsync(run, new(asked.Replica), JsonNode.Parse(asked.Part)!.AsObject(), changes.Joins(asked.Group, run.Row.Database), changes, cancel);
             default:
                 return await DoSharedAsync(run, step, asked.Host, progress, cancel) ?? throw new InvalidOperationException(step.Kind);
         }
     }
 
-    public override async Task UndoAsync(RunContext run, Step step, CancellationToken cancel)
-    {
-        if (step.Kind != "name")
-        {
-            await base.UndoAsync(run, step, cancel);
-            return;
-        }
-
-        var id = ReplicaOf(run);
-        await Book.ForgetSeenAsync(id, cancel);
-        if (Fleet.Fleet.Replicas.TryGetValue(id, out var replica))
-        {
-            await Driver(run).EndAsync(run.Call, replica, cancel);
-            await changes.KeepAsync([FleetParts.Removed("replicas", id.Value)], "it could not be set up", run.Row.AskedBy!, cancel);
-        }
-    }
+    public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
+        step.Kind == "name" ? TakeBackReplicaAsync(run, ReplicaOf(run), changes, cancel) : base.UndoAsync(run, step, cancel);
 
     protected override string Done(RunContext run) => $"{run.Question<Question>().Replica} is in step and proved";
 

@@ -87,10 +87,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         Each((m, p) => Next(steps, "promote", $"{m.Replica} takes over on {m.Host}", m.Host, p.Way?.Seconds, undo: Undo.Nothing) with { NoWayBack = true });
         Each((m, _) => Next(steps, "name", $"Name the new branch and the new host {(members.Count == 1 ? "" : $"of {m.Database} ")}in the fleet; the other replicas follow or are named", m.Host, 1, undo: Undo.Nothing));
         Each((m, p) => p.FirstBase is { } task
-            ? Next(steps, "base", $"Take the first {task.Kind.Makes()!.Value.ToString().ToLowerInvariant()} of the new branch {(members.Count == 1 ? "" : $"of {m.Database} ")}into {task.Store}", task.Store!.Value.Value, undo: Undo.Nothing, limit: 86_400) with
-            {
-                Work = RunJson.Write(TakeSpec.Of(task, new(m.Database))),
-            }
+            ? BaseStep(steps, "the first", members.Count == 1 ? " of the new branch" : $" of the new branch of {m.Database}", task, new(m.Database))
             : null);
         return Run.Of(new RunPlan(steps));
     }
@@ -100,9 +97,8 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var (asked, driver) = (run.Question<Question>(), Driver(run));
         if (step.Kind == "base")
         {
-            var spec = RunJson.Read<TakeSpec>(step.Work);
-            var taken = await Drivers.Named(run.Row.Driver!).Backup.TakeAsync(CallFor(run, asked.Members.ToList().FindIndex(m => m.Database == spec.Database)), spec, cancel);
-            return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+            var of = RunJson.Read<TakeSpec>(step.Work).Database;
+            return await TakeBaseAsync(run, CallFor(run, asked.Members.ToList().FindIndex(m => m.Database == of)), step, cancel);
         }
 
         if (step.Kind == "agree")
