@@ -35,6 +35,12 @@ if (args is ["replicas"])
     return;
 }
 
+if (args is ["drills"])
+{
+    DrillBench.Run(now, Row);
+    return;
+}
+
 if (args is ["timetable"])
 {
     Timetable();
@@ -53,6 +59,7 @@ var (two, _, _) = Evaluate(20_000, 100);
 Row("2,000,000 sets against 1,000,000", $"{two / one:0.00} times the time", "at most 2.3 times");
 Path();
 await Replicas();
+DrillBench.Run(now, Row);
 Timetable();
 await FleetList();
 

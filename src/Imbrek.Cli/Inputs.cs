@@ -35,8 +35,8 @@ internal static class Inputs
     public static Database ReadDatabase(string id, FleetModel fleet) =>
         fleet.DatabaseById.TryGetValue(new(id), out var d) ? d : throw new InputException($"--database: the fleet has no database '{id}'");
 
-    public static Replica ReadReplica(string id, FleetModel fleet) =>
-        fleet.Replicas.TryGetValue(new(id), out var r) ? r : throw new InputException($"--replica: the fleet has no replica '{id}'");
+    public static Replica ReadReplica(string id, FleetModel fleet, string option = "--replica") =>
+        fleet.Replicas.TryGetValue(new(id), out var r) ? r : throw new InputException($"{option}: the fleet has no replica '{id}'");
 
     private static byte[] Bytes(string path)
     {

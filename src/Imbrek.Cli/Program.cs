@@ -13,6 +13,8 @@ var root = new RootCommand("Imbrek on the open files: what could be lost, how so
     EvaluateCommand.Create(),
     PathCommand.Create(),
     ReplicasCommand.Create(),
+    DrillCommand.Create(),
+    ProgrammeCommand.Create(),
     VerifyLedgerCommand.Create(),
 };
 var parsed = root.Parse(args);

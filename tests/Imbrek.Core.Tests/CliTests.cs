@@ -95,6 +95,64 @@ public sealed class CliTests : IDisposable
         Agree(question["replicas"] ?? new JsonArray(), JsonNode.Parse(output), folder);
     }
 
+    [Theory]
+    [MemberData(nameof(Folders))]
+    public void Drills_come_out_as_json(string folder)
+    {
+        if (JsonNode.Parse(File.ReadAllText(Case(folder, "expected.json")))!.AsArray().Select(q => q!["drill"]).LastOrDefault(d => d is not null) is not { } drill)
+        {
+            return;
+        }
+
+        var (exit, output, error) = Imbrek(["drill", .. Files(folder), "--database", (string)drill["database"]!, "--to", (string)drill["to"]!, "--kind", (string)drill["kind"]!, "--at", (string)drill["at"]!, "--json"]);
+        Assert.Equal((0, ""), (exit, error));
+        var (answer, expect) = (JsonNode.Parse(output)!.AsObject(), drill["expect"]!.DeepClone().AsObject());
+        Assert.True(expect.Remove("refused", out var refused));
+        Assert.Equal((bool)refused!, answer["refused"]!.AsArray().Count > 0);
+        Assert.Equal((string[])["database", "to", "kind", "at", "refused", "lostSeconds", "lostBytes", "writeStopSeconds", "serviceSeconds", "approval"], answer.Select(m => m.Key));
+        Agree(expect, answer, folder);
+    }
+
+    [Theory]
+    [InlineData("--population 100 --confidence 0.95 --share 0.1 --json", """{"needed":23}""")]
+    [InlineData("--population 48 --confidence 0.95 --tested 20 --failed 1 --json", """{"atMostFailing":8,"share":0.16666666666666666}""")]
+    [InlineData("--population 10 --confidence 0.5 --share 1 --json", """{"needed":0}""")]
+    public void What_tests_show_comes_out_as_json(string arguments, string expected)
+    {
+        var (exit, output, error) = Imbrek(["programme", .. arguments.Split(' ')]);
+        Assert.Equal((0, ""), (exit, error));
+        Agree(JsonNode.Parse(expected), JsonNode.Parse(output), arguments);
+    }
+
+    [Theory]
+    [InlineData("--population 0 --confidence 0.9 --share 0.1", "--population: '0' is not a whole number from 1 to")]
+    [InlineData("--population 9 --confidence 1 --share 0.1", "--confidence: '1' is not above 0 and below 1")]
+    [InlineData("--population 9 --confidence 0.9 --share 1.1", "--share: '1.1' is not 0 to 1")]
+    [InlineData("--population 9 --confidence 0.9 --tested 10 --failed 0", "--tested: '10' is not a whole number from 0 to 9")]
+    [InlineData("--population 9 --confidence 0.9 --tested 5 --failed 6", "--failed: '6' is not a whole number from 0 to 5")]
+    [InlineData("--population 9 --confidence 0.9 --tested 5", "give --share, or --tested and --failed")]
+    [InlineData("--population 9 --confidence 0.9 --share 0.1 --tested 5 --failed 0", "--share: goes without --tested and --failed")]
+    [InlineData("--population 9 --confidence 9/10 --share 0.1", "--confidence: '9/10' is not a decimal number")]
+    public void What_a_programme_cannot_be_asked_is_said(string arguments, string said)
+    {
+        var (exit, output, error) = Imbrek(["programme", .. arguments.Split(' ')]);
+        Assert.Equal((2, ""), (exit, output));
+        Assert.StartsWith($"imbrek: {said}", error, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    [InlineData("--to", "dale", "--to: the fleet has no replica 'dale'")]
+    [InlineData("--kind", "sudden", "--kind: 'sudden' is neither switchover nor forced")]
+    [InlineData("--at", "noon", "--at: 'noon' is not an instant")]
+    [InlineData("--loss", "hostile", "--loss: 'hostile' takes no host, array or site of 'tickets'")]
+    public void What_a_drill_cannot_be_asked_is_said(string option, string value, string said)
+    {
+        var asked = new Dictionary<string, string> { ["--database"] = "tickets", ["--to"] = "hill", ["--kind"] = "forced", ["--at"] = "2026-03-02T07:15:00Z", [option] = value };
+        var (exit, output, error) = Imbrek(["drill", .. Files("replicas-01-behind-and-cut-off"), .. asked.SelectMany(a => new[] { a.Key, a.Value })]);
+        Assert.Equal((2, ""), (exit, output));
+        Assert.StartsWith($"imbrek: {said}", error, StringComparison.Ordinal);
+    }
+
     [Fact]
     public void For_people_there_are_tables_with_units()
     {

@@ -1,5 +1,6 @@
 using System.Text.Json;
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drills;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
@@ -110,6 +111,28 @@ public class WorkedCases
                 Assert.Equal((where, expected.GetProperty("seedBy").GetString()), (where, f.Seed is null ? null : f.Seed.ByBackup ? "backup" : "copy"));
                 Assert.Equal((where, expected.GetProperty("state").GetString()), (where, JsonNamingPolicy.CamelCase.ConvertName(f.State.ToString())));
             }
+        }
+    }
+
+    [Theory]
+    [MemberData(nameof(Folders))]
+    public void Drills_come_out(string folder)
+    {
+        var (fleet, catalogue, questions) = Load(folder);
+        foreach (var q in questions.EnumerateArray().Where(q => q.TryGetProperty("drill", out _)).Select(q => q.GetProperty("drill")))
+        {
+            var database = fleet.DatabaseById[new(q.GetProperty("database").GetString()!)];
+            var subject = RecoverySubject.Of(fleet, database, catalogue.Of(database.Id));
+            var source = subject.Replicas.Single(r => r.Replica.Id.Value == q.GetProperty("to").GetString());
+            var at = Time(q.GetProperty("at"))!.Value;
+            var planned = q.GetProperty("kind").GetString() == "forced" ? PlannedDrill.Forced(subject, source, at, Loss.Of(database.Host)) : PlannedDrill.Switchover(subject, source, at);
+            var (expect, where) = (q.GetProperty("expect"), $"{folder} {source.Replica.Id} {at}");
+            Assert.Equal((where, expect.GetProperty("refused").GetBoolean()), (where, planned.Refused.Count > 0));
+            Near(expect, "lostSeconds", planned.LostSeconds, where);
+            Near(expect, "lostBytes", planned.LostBytes, where);
+            Near(expect, "writeStopSeconds", planned.WriteStopSeconds, where);
+            Near(expect, "serviceSeconds", planned.ServiceSeconds, where);
+            Assert.Equal(expect.TryGetProperty("approval", out var approval) ? approval.GetBoolean() : null, planned.Approval);
         }
     }
 
