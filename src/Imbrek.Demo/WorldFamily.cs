@@ -52,6 +52,8 @@ internal sealed class WorldFamily : IDriverFamily
     /// <inheritdoc/>
     public IReplicateDriver Replicate => new StandInReplicateDriver(Led());
 
+    public IDrillDriver Drill => new StandInDrillDriver(Led());
+
     /// <inheritdoc/>
     public ICreateDriver Create => new StandInCreateDriver(Led());
 

@@ -26,9 +26,11 @@ using Imbrek.Server.Features.Runs.NewDatabase;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.RemoveReplica;
 using Imbrek.Server.Features.Runs.SetUpReplica;
+using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Dispatch;
+using Imbrek.Server.Features.Drills;
 using Imbrek.Server.Features.SignIn;
 using Imbrek.Server.Features.Timetable;
 using Imbrek.Server.Security;
@@ -219,6 +221,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, RemoveReplicaKind>();
         builder.Services.AddSingleton<IRunKind, LookAtReplicaKind>();
         builder.Services.AddSingleton<IRunKind, TakeOverKind>();
+        builder.Services.AddSingleton<IRunKind, DrillRunKind>();
         builder.Services.AddSingleton<IRunKind, NewDatabaseKind>();
         builder.Services.AddSingleton<FleetChanges>();
         builder.Services.AddSingleton<PlanMembers>();
@@ -313,6 +316,8 @@ internal static class ImbrekServer
         RecoverEndpoints.Map(app);
         ReplicaEndpoints.Map(app);
         NewDatabaseEndpoints.Map(app);
+        DrillEndpoints.Map(app);
+        DueEndpoint.Map(app);
         RunEndpoints.Map(app);
         PlanEndpoints.Map(app);
         PauseEndpoints.Map(app);

@@ -124,7 +124,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
     public async Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel)
     {
         // The same run writes its marker once, whoever carries it out.
-        var name = $"replica {replica} proves itself, {call.Run.ToString()[..8]}";
+        var name = $"replica {replica} proves itself, {call.Run.ToString()[^12..]}";
         var written = await DoAsync(
             call,
             LookSeconds,
@@ -344,12 +344,21 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
             uses.Add(Routes.Of(here, there));
         }
 
-        return (SetContent.RestorePages(SetContent.OfPages(r.Source.Image, long.MinValue), null), d.SizeBytes, [.. uses.Select(u => world.Network[u])], fleet.Engines[d.Engine].RestoreBytesPerSecond, r.Source.Branch);
+        // Where it ran before it has all but what came since it was left; what it had beyond that is taken back.
+        var bytes = r.Source.Former is { } former && r.Replica.Place.Hosts.Any(h => h.Value == former.Host) && d.Branches.Count > 0
+            ? r.Flow.Bytes(d.Branches[^1].ForkAt.ToUnixTimeMilliseconds(), world.NowMs)
+            : d.SizeBytes;
+        return (SetContent.RestorePages(SetContent.OfPages(r.Source.Image, long.MinValue), null), bytes, [.. uses.Select(u => world.Network[u])], fleet.Engines[d.Engine].RestoreBytesPerSecond, r.Source.Branch);
     }
 
     private void Seed(SimulatedReplica r, PageImage image, double to, int branch)
     {
         r.Seeded(image, to, branch);
+        if (r.Source.Former is { } former && r.Replica.Place.Hosts.Any(h => h.Value == former.Host))
+        {
+            r.Source.Former = null;
+        }
+
         r.Feed.GoOnFrom(to);
         world.Replicas.Disturb();
     }

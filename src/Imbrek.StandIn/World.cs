@@ -6,6 +6,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
+using Imbrek.StandIn.Drills;
 using Imbrek.StandIn.Engine;
 using Imbrek.StandIn.Replication;
 using Imbrek.StandIn.Scenario;
@@ -68,6 +69,7 @@ public sealed class World : IDisposable
         Work = new BackupWork(this);
         KeepLogs();
         Replicas = new WorldReplicas(this);
+        Drills = new WorldDrills(this);
         plans = journal is null ? new OwnPlans(this, pauses ?? []) : null;
         if (resume is null)
         {
@@ -116,6 +118,9 @@ public sealed class World : IDisposable
 
     /// <summary>Its replicas.</summary>
     public WorldReplicas Replicas { get; }
+
+    /// <summary>Who looks on at drills.</summary>
+    internal WorldDrills Drills { get; }
 
     /// <summary>Says that somebody outside acts in the world, until what is returned is disposed of.</summary>
     public IDisposable Engage() => Outsiders.Engage();
@@ -205,6 +210,7 @@ public sealed class World : IDisposable
                 DownHosts = [.. Faults.DownHosts],
                 Clocks = Faults.Clocks.ToDictionary(),
                 Replicas = Replicas.Remember(),
+                Drills = Drills.Remember(),
                 Open =
                 [
                     .. (Rules?.Open ?? []).Select(o => new OpenRun(
@@ -431,6 +437,7 @@ public sealed class World : IDisposable
 
         Faults.Resume(state.FlappingLinks);
         Replicas.Voting.Resume();
+        Drills.Resume(state.Drills);
         foreach (var run in Rules is null ? [] : state.Open)
         {
             Rules!.TakeUp(run);
@@ -461,8 +468,13 @@ public sealed class World : IDisposable
     /// <summary>A database lives until now.</summary>
     internal void Live(SimulatedDatabase d) => d.LiveUntil(now, t => Marked(d, t));
 
-    internal void Marked(SimulatedDatabase d, Transaction t) =>
-        changes.Add(new WorldChange.MarkerWritten(Instant.FromUnixTimeMilliseconds(t.Time), d.Database.Id, t.Marker!));
+    internal void Marked(SimulatedDatabase d, Transaction t)
+    {
+        if (!t.Marker!.StartsWith(MarkSpan.Prefix, StringComparison.Ordinal))
+        {
+            changes.Add(new WorldChange.MarkerWritten(Instant.FromUnixTimeMilliseconds(t.Time), d.Database.Id, t.Marker));
+        }
+    }
 
     internal void Change(BackupSet set)
     {

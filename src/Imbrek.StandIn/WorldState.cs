@@ -51,6 +51,9 @@ public sealed record WorldState
     /// <summary>State by replica.</summary>
     public Dictionary<string, Replication.KeptReplica> Replicas { get; init; } = [];
 
+    /// <summary>Drills that are looked on at.</summary>
+    public List<Drills.KeptDrill> Drills { get; init; } = [];
+
     /// <summary>Runs that are not over. Begun again after a restart.</summary>
     public List<OpenRun> Open { get; init; } = [];
 
@@ -83,6 +86,12 @@ public sealed record WorldState
 
         /// <summary>Why nothing is committed now; empty when something is.</summary>
         public List<string> Stops { get; init; } = [];
+
+        /// <summary>Times in which a marker is written each second.</summary>
+        public List<Engine.MarkSpan> Marks { get; init; } = [];
+
+        /// <summary>Where it ran before a replica took over.</summary>
+        public Engine.FormerSide? Former { get; init; }
 
         /// <summary>The host it runs on.</summary>
         public string? Host { get; init; }

@@ -8,70 +8,8 @@ using Xunit;
 namespace Imbrek.StandIn.Tests;
 
 /// <summary>Replicas of the world as others act on them: seeded, mended, proved, looked at, promoted; each call finds done what was done, whoever asks again.</summary>
-public sealed class ReplicateDriverTests : IDisposable
+public sealed class ReplicateDriverTests : LiveWorld
 {
-    private static readonly Instant Now = Instant.FromUtc(2026, 11, 23, 14, 0);
-    private static readonly Id<Database> Customs = new("cargo-customs");
-    private static readonly Id<Site> Quay = new("quayside"), Hill = new("hillhouse");
-    private static readonly Replica One = new() { Id = new("r"), Database = Customs, Place = new ReplicaPlace.OnHost(new("hill-h1")), Mode = ReplicaMode.Async, PromoteSeconds = 30, KeepLogSeconds = 86_400 };
-    private readonly string folder = Directory.CreateTempSubdirectory("imbrek-replicate").FullName;
-    private readonly List<World> open = [];
-    private WorldScript script = null!;
-
-    public void Dispose()
-    {
-        open.ForEach(w => w.Dispose());
-        Directory.Delete(folder, recursive: true);
-    }
-
-    private World Live(params Replica[] replicas)
-    {
-        var whole = TarnholtFerries.Create(Now);
-        script = whole with
-        {
-            Fleet = whole.Fleet.With(replicas: replicas, groups: []).WithPlans([]),
-            Databases = [.. whole.Databases.Where(d => d.Id == Customs).Select(d => d with { RehearsedDaysAgo = [], TransactionsPerMinute = 20 })],
-            Troubles = [],
-            Incidents = [],
-            Begins = Now - Duration.FromHours(2),
-        };
-        using (var history = new World(folder, script))
-        {
-            history.Advance(Now);
-            history.KeepForOthers(1);
-        }
-
-        return Again();
-    }
-
-    private World Again()
-    {
-        open.ForEach(w => w.Dispose());
-        open.Clear();
-        open.Add(World.Open(folder, _ => script));
-        return open[0];
-    }
-
-    private static async Task<T> AnsweredAsync<T>(World world, Task<T> call)
-    {
-        // Time stands still while the driver is at its own work.
-        using var engaged = world.Engage();
-        for (var i = 0; i < 20_000 && !call.IsCompleted; i++)
-        {
-            world.Advance(Instant.Min(world.NextEvent ?? world.Now, world.Now + Duration.FromSeconds(5)));
-            world.KeepAndAnswer();
-            await Task.WhenAny(call, world.WhenNobodyThinksAsync(TimeSpan.FromSeconds(5)));
-        }
-
-        return await call.WaitAsync(TimeSpan.FromSeconds(5));
-    }
-
-    private static void Pass(World world, double seconds)
-    {
-        world.Advance(world.Now + Duration.FromSeconds(seconds));
-        world.KeepAndAnswer();
-    }
-
     [Fact]
     public async Task One_that_is_new_is_seeded_by_a_copy_and_proves_itself()
     {

@@ -99,7 +99,7 @@ public sealed class StorageTests : IDisposable
     [Fact]
     public void Full_differential_and_log_rebuild_the_live_image()
     {
-        var stream = new TransactionStream(7, 40, 30, 0, [new NamedChange("mark", 3_600_000, 0)]);
+        var stream = new TransactionStream(7, 40, 30, 0, [new NamedChange("mark", 3_600_000, 0)], []);
         var live = new PageImage(40);
         void Until(long time)
         {
@@ -129,7 +129,7 @@ public sealed class StorageTests : IDisposable
     [Fact]
     public void A_log_is_stopped_at_the_instant_and_applied_twice_changes_nothing()
     {
-        List<Transaction> log = [.. new TransactionStream(7, 40, 60, 0, []).Until(9 * 3_600_000)];
+        List<Transaction> log = [.. new TransactionStream(7, 40, 60, 0, [], []).Until(9 * 3_600_000)];
         var stop = log[log.Count / 2].Time;
         var image = new PageImage(40);
         SetContent.ApplyLog(SetContent.OfLog(log), image, stop);

@@ -25,7 +25,7 @@ internal sealed class SimulatedDatabase
         Named = [.. script.Changes];
         Image = new PageImage(script.Pages);
         keepsLog = database.LogMode == LogMode.Kept;
-        stream = new TransactionStream(seed, script.Pages, script.TransactionsPerMinute, this.birth, Named);
+        stream = new TransactionStream(seed, script.Pages, script.TransactionsPerMinute, this.birth, Named, Marks);
         LogFrom = (0, this.birth);
         if (state is not null)
         {
@@ -34,6 +34,8 @@ internal sealed class SimulatedDatabase
             Full = (state.FullId, state.FullPosition);
             LastSet = (state.LastSetId, state.LastSetPosition);
             Silences.AddRange(state.Silences);
+            Marks.AddRange(state.Marks);
+            Former = state.Former;
             stops.UnionWith(state.Stops);
         }
     }
@@ -48,6 +50,12 @@ internal sealed class SimulatedDatabase
     public PageImage Image { get; private set; }
 
     public List<NamedChange> Named { get; }
+
+    /// <summary>Times in which a marker is written each second.</summary>
+    public List<MarkSpan> Marks { get; } = [];
+
+    /// <summary>Where it ran before a replica took over, while that host is not one of a replica; null when none did.</summary>
+    public FormerSide? Former { get; set; }
 
     public List<Transaction> Unlogged { get; } = [];
 
@@ -121,6 +129,7 @@ internal sealed class SimulatedDatabase
     public void TakeOver(PageImage image, Id<Host> host, Branch branch)
     {
         var now = branch.StartsAt.ToUnixTimeMilliseconds();
+        Former = new FormerSide(Database.Host.Value, stops.Contains(StandInReplicateDriver.KeptOut));
         foreach (var why in stops.ToArray())
         {
             GoOn(now, why);
@@ -154,6 +163,12 @@ internal sealed class SimulatedDatabase
         }
     }
 
+    /// <summary>Whether nothing is committed now.</summary>
+    public bool IsStopped => stops.Count > 0;
+
+    /// <summary>Since when nothing has been committed, where a reason holds; null when it does not.</summary>
+    public long? StoppedAt(string why) => stops.Contains(why) ? Silences[^1].From : null;
+
     /// <summary>Whether nothing is committed for a reason.</summary>
     public bool IsStoppedBy(string why) => stops.Contains(why);
 
@@ -168,7 +183,7 @@ internal sealed class SimulatedDatabase
     /// <summary>Tells all that it has committed so far again.</summary>
     public void Retell(Action<Transaction> told)
     {
-        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named).Until(Image.Time).Where(t => !IsSilent(t.Time, Branch)))
+        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks).Until(Image.Time).Where(t => !IsSilent(t.Time, Branch)))
         {
             told(t);
         }
@@ -176,12 +191,12 @@ internal sealed class SimulatedDatabase
 
     /// <summary>How many transactions it committed after an instant up to another one, milliseconds.</summary>
     public int Committed(long after, long upTo) =>
-        new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named).Until(upTo).Count(t => t.Time > after && !IsSilent(t.Time, Branch));
+        new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks).Until(upTo).Count(t => t.Time > after && !IsSilent(t.Time, Branch));
 
     private PageImage State(int branch, long time, long position)
     {
         var image = new PageImage(Script.Pages);
-        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named).Until(time))
+        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks).Until(time))
         {
             if (t.Position > position)
             {
@@ -208,6 +223,8 @@ internal sealed class SimulatedDatabase
         Named = [.. Named.Skip(Script.Changes.Count)],
         Silences = [.. Silences],
         Stops = [.. stops],
+        Marks = [.. Marks],
+        Former = Former,
         Host = Database.Host.Value,
         Birth = Birth,
         Branches = [.. Database.Branches.Select(b => new WorldState.BranchState(b.Id, b.Parent, b.ForkPosition, b.ForkAt.ToUnixTimeMilliseconds(), b.StartsAt.ToUnixTimeMilliseconds()))],

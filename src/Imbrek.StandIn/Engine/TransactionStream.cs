@@ -14,6 +14,7 @@ internal sealed class TransactionStream
     private readonly int pages;
     private readonly double perMinute;
     private readonly IReadOnlyList<NamedChange> named;
+    private readonly IReadOnlyList<MarkSpan> marks;
     private readonly Queue<Transaction> ready = new();
     private long nextMinute;
     private long position;
@@ -24,12 +25,14 @@ internal sealed class TransactionStream
     /// <param name="perMinute">Mean transactions a minute over a day.</param>
     /// <param name="birth">Its birth, milliseconds.</param>
     /// <param name="named">Named changes; may grow while the stream is read, but only later than what was read.</param>
-    public TransactionStream(ulong seed, int pages, double perMinute, long birth, IReadOnlyList<NamedChange> named)
+    /// <param name="marks">Times in which markers are written each second; they may grow and end in the same way.</param>
+    public TransactionStream(ulong seed, int pages, double perMinute, long birth, IReadOnlyList<NamedChange> named, IReadOnlyList<MarkSpan> marks)
     {
         this.seed = seed;
         this.pages = pages;
         this.perMinute = perMinute;
         this.named = named;
+        this.marks = marks;
         nextMinute = birth / Minute * Minute;
         position = 1000;
     }
@@ -66,7 +69,7 @@ internal sealed class TransactionStream
     {
         var wanted = perMinute * HourFactor(minute);
         var count = (int)wanted + (Draw.Unit(seed, minute, 1) < wanted - Math.Floor(wanted) ? 1 : 0);
-        if (count == 0 && named.Count == 0)
+        if (count == 0 && named.Count == 0 && marks.Count == 0)
         {
             return;
         }
@@ -83,6 +86,11 @@ internal sealed class TransactionStream
             {
                 drawn.Add((change.Time, change));
             }
+        }
+
+        foreach (var mark in marks)
+        {
+            drawn.AddRange(mark.Within(minute, Minute).Select(m => (m.Time, (NamedChange?)m)));
         }
 
         if (drawn.Count > 1)

@@ -136,6 +136,7 @@ internal sealed class StreamFeed : Feed
     public override void GoOnFrom(double to)
     {
         Leave(World.NowMs);
+        Speak(World.NowMs);
         (at, WaitsForWord, StandsSince, Why) = (to, false, null, null);
         CatchUp(World.NowMs);
     }
@@ -157,7 +158,8 @@ internal sealed class StreamFeed : Feed
         Leave(now);
         StandsSince = now;
         WasCut = !Held;
-        if (!waited || Held || World.Faults.IsDown(Members[0].Source.Database.Host))
+        // Nobody waits for what was never there.
+        if (!waited || Held || World.Faults.IsDown(Members[0].Source.Database.Host) || Members.Any(m => m.Unusable == WorldReplicas.Unseeded))
         {
             return;
         }

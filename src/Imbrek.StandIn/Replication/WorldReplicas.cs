@@ -394,7 +394,7 @@ public sealed class WorldReplicas
     }
 
     /// <summary>What a replica is until something was brought into it.</summary>
-    private const string Unseeded = "it is not seeded yet";
+    internal const string Unseeded = "it is not seeded yet";
 
     /// <summary>Takes a replica out of the world.</summary>
     internal void Remove(SimulatedReplica r)

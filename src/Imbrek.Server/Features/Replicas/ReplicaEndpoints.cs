@@ -220,7 +220,7 @@ internal static class ReplicaEndpoints
     }
 
     /// <summary>Between two looks what the last one showed stands: a replica is not cut off because nobody has looked for some seconds. One that has ended has.</summary>
-    private static Instant LookedAt(ReplicaSource source, Instant asOf, double pace) =>
+    internal static Instant LookedAt(ReplicaSource source, Instant asOf, double pace) =>
         !(source.Replica.Until <= asOf) && source.At(asOf) is { Covers: false } known && asOf - known.Until <= LagWatch.LooksAgainWithin(source.Replica) + Duration.FromSeconds(pace * TakenInWithinSeconds) ? known.Until : asOf;
 
     /// <summary>How long of the machine a look is under way until it is known here: at a fast pace of a demo that is minutes.</summary>

@@ -40,6 +40,10 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IReplicateDriver? Replicate => null;
 
+    /// <summary>Stops writes, sends clients over and looks on; only while <see cref="Here"/>. Null when the family cannot.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IDrillDriver? Drill => null;
+
     /// <summary>Makes databases; only while <see cref="Here"/>, and where it <see cref="Makes"/> any. Null when the family cannot.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     ICreateDriver? Create => null;

@@ -1,0 +1,276 @@
+using System.Diagnostics;
+using System.Text.Json;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>A world of its own, in which roles change.</summary>
+public sealed class DrillWorld : IAsyncLifetime
+{
+    public ServerProcess Server { get; private set; } = null!;
+
+    public async ValueTask InitializeAsync() => Server = await ServerProcess.StartAsync(demo: true, days: 2);
+
+    public ValueTask DisposeAsync() => Server.DisposeAsync();
+}
+
+/// <summary>Drills on the real process and in its world: roles change, what was lost and how long it took is what was seen, and it ends as it was asked.</summary>
+public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
+{
+    private async Task<(Session Admin, Session Second)> PeopleAsync()
+    {
+        var admin = await Session.SignInAsync(world.Server.Url, "admin");
+        await admin.PaceAsync(60);
+        return (admin, await Session.SignInAsync(world.Server.Url, "approve"));
+    }
+
+    private static async Task<string> BeginAsync(Session session, object body)
+    {
+        var (status, answer) = await session.PostAsync("/api/drills", body);
+        return status == 201 ? answer.GetProperty("id").GetString()! : throw new InvalidOperationException($"{status} {answer}");
+    }
+
+    private static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == kind);
+
+    /// <summary>Confirms and approves whatever is asked until it is over.</summary>
+    private static async Task<JsonElement> CarryOnAsync(Session operate, Session approve, string id, string state = "done", Func<JsonElement, Task>? each = null)
+    {
+        var stands = "";
+        await Eventually.Async(
+            async () =>
+            {
+                var now = await operate.GetAsync($"/api/runs/{id}");
+                stands = string.Join("; ", now.GetProperty("steps").EnumerateArray().Select(s => $"{s.GetProperty("kind")} {s.GetProperty("state")} {s.GetProperty("note")}"));
+                if (now.GetProperty("steps").EnumerateArray().FirstOrDefault(s => s.GetProperty("choices").GetArrayLength() > 0) is { ValueKind: JsonValueKind.Object } asks)
+                {
+                    if (each is not null)
+                    {
+                        await each(asks);
+                    }
+
+                    var step = asks.GetProperty("number").GetInt32();
+                    _ = asks.GetProperty("hold").GetBoolean()
+                        ? await operate.PostAsync($"/api/runs/{id}/decide", new { step, choice = asks.GetProperty("choices")[0].GetString() })
+                        : await approve.PostAsync($"/api/runs/{id}/approve", new { step, choice = "approve" });
+                }
+
+                return now.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
+            },
+            120,
+            () => $"it does not end: {stands}");
+        return await operate.RunIsAsync(id, state);
+    }
+
+    private async Task<JsonElement> ResultAsync(string id) => JsonDocument.Parse((await world.Server.QueryAsync<string>($"select result::text from runs where id = '{id}'"))!).RootElement;
+
+    [Fact]
+    public async Task A_switchover_there_and_home_loses_nothing_is_confirmed_by_people_and_leaves_everything_as_it_was()
+    {
+        var (admin, second) = await PeopleAsync();
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-scans-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var asked = new { replica = "gate-scans-hill", kind = "switchover", ending = "home" };
+        var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
+        Assert.Equal((0.0, false), (sheet.GetProperty("lostSeconds").GetDouble(), sheet.GetProperty("approval").GetBoolean()));
+        Assert.Contains(sheet.GetProperty("steps").EnumerateArray(), s => s.GetProperty("noWayBack").GetBoolean() && s.GetProperty("critical").GetBoolean());
+        var id = await BeginAsync(admin, asked);
+        Assert.Equal(409, (await admin.PostAsync("/api/drills", asked)).Status);
+        var asks = new List<string>();
+        var run = await CarryOnAsync(admin, second, id, each: s =>
+        {
+            asks.Add(s.GetProperty("kind").GetString()!);
+            return Task.CompletedTask;
+        });
+        Assert.Equal(["tell", "send", "home", "tell", "send"], asks.Aggregate(new List<string>(), (all, a) =>
+        {
+            if (all.Count == 0 || all[^1] != a)
+            {
+                all.Add(a);
+            }
+
+            return all;
+        }));
+        Assert.StartsWith("passed: there and home again", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+
+        var result = await ResultAsync(id);
+        var changes = result.GetProperty("changes").EnumerateArray().ToArray();
+        Assert.Equal(2, changes.Length);
+        foreach (var c in changes)
+        {
+            Assert.True(c.GetProperty("markers").GetInt32() > 0);
+            Assert.False(c.TryGetProperty("markersMissing", out var missing) && missing.GetInt32() > 0);
+            Assert.True(c.GetProperty("serviceSeconds").GetDouble() >= c.TryGetPropertyOr("peopleSeconds"));
+
+            // Without the time of people, it took about what was planned.
+            var worked = c.GetProperty("serviceSeconds").GetDouble() - c.TryGetPropertyOr("peopleSeconds");
+            Assert.InRange(worked, 0.3 * sheet.GetProperty("serviceSeconds").GetDouble(), (2 * sheet.GetProperty("serviceSeconds").GetDouble()) + 30);
+        }
+
+        // Between the last write here and the first there nobody could write, and never both could.
+        var seen = result.GetProperty("seen").EnumerateArray().ToArray();
+        Assert.DoesNotContain(seen, s => s.TryGetPropertyOrFalse("here") && s.TryGetPropertyOrFalse("there"));
+        Assert.Contains(seen, s => !s.TryGetPropertyOrFalse("here") && !s.TryGetPropertyOrFalse("there"));
+        Assert.Contains(seen, s => s.TryGetPropertyOrFalse("there") && s.TryGetPropertyOrFalse("clients"));
+        Assert.True(seen[^1].TryGetPropertyOrFalse("here") && seen[^1].TryGetPropertyOrFalse("clients"));
+
+        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        Assert.Equal("quay-h2", fleet.DatabaseById[new("gate-scans")].Host.Value);
+        Assert.Null(fleet.Replicas[new("gate-scans-hill")].Until);
+        Assert.Equal(2, fleet.DatabaseById[new("gate-scans")].Branches.Count);
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-scans-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it does not follow again");
+        var proof = (await admin.GetAsync("/api/databases/gate-scans")).GetProperty("proofs")[0];
+        Assert.Equal(("none", true), (proof.GetProperty("loss").GetString(), proof.GetProperty("passed").GetBoolean()));
+        Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from ledger where kind = 'drill' and database = 'gate-scans'"));
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
+    public async Task A_forced_one_says_what_will_be_lost_waits_for_a_second_person_and_measures_that_loss()
+    {
+        var (admin, second) = await PeopleAsync();
+
+        // Its link is cut for a while: what it lacks then is lost.
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ais-live-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.PostAsync("/api/world/link-down", new { one = "quayside", other = "hillhouse", down = true });
+        try
+        {
+            await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ais-live-hill")).GetProperty("row").GetProperty("receivedLagSeconds") is { ValueKind: JsonValueKind.Number } lag && lag.GetDouble() > 90, 60, () => "it still receives");
+        }
+        finally
+        {
+            // The drill itself tries the link: it is mended before the source is taken for lost, which stops what would come.
+            await admin.PaceAsync(0);
+            await admin.PostAsync("/api/world/link-down", new { one = "quayside", other = "hillhouse", down = false });
+        }
+
+        var asked = new { replica = "ais-live-hill", kind = "forced", ending = "keep", byHand = false };
+        var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
+        Assert.True(sheet.GetProperty("lostSeconds").GetDouble() > 60, sheet.ToString());
+        Assert.True(sheet.GetProperty("approval").GetBoolean());
+        var id = await BeginAsync(admin, asked);
+        await admin.PaceAsync(60);
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+        Assert.Contains("may be lost", Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("title").GetString(), StringComparison.Ordinal);
+        Assert.Equal((409, "step"), Session.Fault(await admin.PostAsync($"/api/runs/{id}/approve", new { choice = "approve" })));
+        await CarryOnAsync(admin, second, id);
+        var change = (await ResultAsync(id)).GetProperty("changes")[0];
+        var (markers, missing, lost) = (change.GetProperty("markers").GetInt32(), (int)change.TryGetPropertyOr("markersMissing"), change.TryGetPropertyOr("lostSeconds"));
+        Assert.True(markers > 0);
+
+        // A marker a second: so many are missing as seconds were lost, to the second.
+        Assert.InRange(lost, missing - 1, missing + 1.1);
+        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        Assert.Equal("hill-h1", fleet.DatabaseById[new("ais-live")].Host.Value);
+        Assert.Contains(fleet.ReplicaList, r => r.Database.Value == "ais-live" && r.Until is null && r.Place.Hosts[0].Value.StartsWith("quay", StringComparison.Ordinal));
+        Assert.StartsWith("host", (await admin.GetAsync("/api/databases/ais-live")).GetProperty("proofs")[0].GetProperty("loss").GetString(), StringComparison.Ordinal);
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
+    public async Task One_that_is_called_off_before_there_is_no_way_back_leaves_writes_going_on_and_the_replica_receiving()
+    {
+        var (admin, second) = await PeopleAsync();
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var id = await BeginAsync(admin, new { replica = "gate-passes-hill", kind = "switchover", ending = "part" });
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "tell").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+        Assert.True((await admin.GetAsync($"/api/drills/{id}/seen")).GetArrayLength() > 0);
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel")).Status);
+        await admin.RunIsAsync(id, "cancelled");
+        Assert.Equal(0, (await admin.GetAsync($"/api/drills/{id}/seen")).GetArrayLength());
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        Assert.Empty(fleet.DatabaseById[new("gate-passes")].Branches);
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Theory]
+    [InlineData("nobody", "switchover", null, null, 404, "replica")]
+    [InlineData("gate-passes-hill", "sudden", null, null, 400, "kind")]
+    [InlineData("gate-passes-hill", "switchover", "never", null, 400, "ending")]
+    [InlineData("gate-passes-hill", "forced", null, "hostile", 400, "loss")]
+    [InlineData("gate-passes-hill", "forced", null, "site:northlight", 400, "loss")]
+    [InlineData("passes-reports", "switchover", null, null, 409, "replica")]
+    [InlineData("customs-hill", "switchover", null, null, 409, "replica")]
+    [InlineData("crew-roster-volume", "switchover", "home", null, 409, "replica")]
+    public async Task What_cannot_be_is_refused_before_anything_is_touched(string replica, string kind, string? ending, string? loss, int status, string member)
+    {
+        var (admin, second) = await PeopleAsync();
+        Assert.Equal((status, member), Session.Fault(await admin.PostAsync("/api/drills", new { replica, kind, ending, loss })));
+        Assert.Equal(0, await world.Server.QueryAsync<long>($"select count(*) from runs where kind = 'drill' and question->>'replica' = '{replica}' and question->>'kind' = 'never'"));
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
+    public async Task The_runbook_taken_along_can_be_followed_without_the_product()
+    {
+        var (admin, second) = await PeopleAsync();
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/tickets-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        const string Address = "/api/drills/runbook?replica=tickets-hill&kind=switchover&ending=home";
+        var steps = (await admin.PostAsync("/api/drills/worksheet", new { replica = "tickets-hill", kind = "switchover", ending = "home" })).Body.GetProperty("steps").GetArrayLength();
+        var markdown = await admin.GetTextAsync(Address);
+        Assert.Equal(steps, markdown.Split("- [ ] **").Length - 1);
+        Assert.Contains("refuse new ones", markdown, StringComparison.Ordinal);
+        var folder = Directory.CreateTempSubdirectory("imbrek-runbook-").FullName;
+        var script = Path.Combine(folder, "drill.sh");
+        await File.WriteAllTextAsync(script, await admin.GetTextAsync($"{Address}&form=script"));
+
+        // All steps are done; then one stops in the middle.
+        var (exit, output) = await FollowAsync(script, folder, string.Concat(Enumerable.Repeat("\n", steps)));
+        Assert.Equal(0, exit);
+        Assert.Equal(steps, output.Split("done? [Enter").Length - 1);
+        Assert.Equal((steps * 2) + 2, (await File.ReadAllLinesAsync(Path.Combine(folder, "runbook.log"))).Length);
+        (exit, output) = await FollowAsync(script, folder, "\n\ns\nq\n");
+        Assert.Equal(3, exit);
+        Assert.DoesNotContain("step 5:", output, StringComparison.Ordinal);
+        Directory.Delete(folder, recursive: true);
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    private static async Task<(int Exit, string Output)> FollowAsync(string script, string folder, string answers)
+    {
+        using var process = Process.Start(new ProcessStartInfo("/bin/sh", [script]) { RedirectStandardInput = true, RedirectStandardOutput = true, WorkingDirectory = folder })!;
+        await process.StandardInput.WriteAsync(answers);
+        process.StandardInput.Close();
+        var output = await process.StandardOutput.ReadToEndAsync();
+        await process.WaitForExitAsync();
+        return (process.ExitCode, output);
+    }
+
+    [Fact]
+    public async Task The_programme_names_all_that_is_due_spreads_it_and_says_what_the_proofs_show()
+    {
+        var (admin, second) = await PeopleAsync();
+        var programme = await admin.GetAsync("/api/drills/due?aDay=3&inSite=2&onHost=1&days=60");
+        var due = programme.GetProperty("due").EnumerateArray().ToArray();
+        Assert.Equal(due.Select(d => d.GetProperty("dueAt").GetDateTimeOffset()), due.Select(d => d.GetProperty("dueAt").GetDateTimeOffset()).Order());
+        foreach (var day in due.Where(d => d.GetProperty("day").ValueKind == JsonValueKind.String).GroupBy(d => d.GetProperty("day").GetString()))
+        {
+            Assert.True(day.Count() <= 3);
+            Assert.All(day.GroupBy(d => d.GetProperty("host").GetString()), h => Assert.Single(h));
+        }
+
+        // More is overdue than a day takes: what would have to be what is said.
+        Assert.NotEqual(0, programme.GetProperty("bounds").GetArrayLength());
+        var shown = programme.GetProperty("shown");
+        Assert.InRange(shown.GetProperty("atMostFailing").GetInt32(), shown.GetProperty("failed").GetInt32(), shown.GetProperty("population").GetInt32());
+        Assert.Equal(shown.GetProperty("needed").GetInt32(), programme.GetProperty("draw").GetProperty("drawn").GetArrayLength());
+        Assert.Equal((400, "confidence"), Session.Fault(((int)(await admin.Http.GetAsync("/api/drills/due?confidence=1")).StatusCode, JsonDocument.Parse(await (await admin.Http.GetAsync("/api/drills/due?confidence=1")).Content.ReadAsStringAsync()).RootElement)));
+        var site = await admin.GetAsync("/api/drills/site?site=quayside&people=2");
+        Assert.All(site.GetProperty("returns").EnumerateArray(), r => Assert.True(r.GetProperty("serviceSeconds") is not { ValueKind: JsonValueKind.Number } s || s.GetDouble() >= r.GetProperty("aloneSeconds").GetDouble() - 0.1));
+        Assert.Equal(2, site.GetProperty("orders").GetArrayLength());
+        admin.Dispose();
+        second.Dispose();
+    }
+}
+
+/// <summary>Members that are left out where they are nothing.</summary>
+internal static class LeftOut
+{
+    public static double TryGetPropertyOr(this JsonElement e, string member) => e.TryGetProperty(member, out var v) && v.ValueKind == JsonValueKind.Number ? v.GetDouble() : 0;
+
+    public static bool TryGetPropertyOrFalse(this JsonElement e, string member) => e.TryGetProperty(member, out var v) && v.GetBoolean();
+}
