@@ -190,6 +190,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => new { r.Database, r.Due });
             e.HasIndex(r => new { r.State, r.Due });
             e.HasIndex(r => r.Ended);
+            e.HasIndex(r => new { r.Database, r.Ended }).HasFilter("kind = 'drill'").HasDatabaseName("ix_runs_drills");
 
             // Two people who restore to the same target at once: one wins.
             e.HasIndex(r => r.Claim).IsUnique().HasFilter("claim is not null").HasDatabaseName("ix_runs_claim");

@@ -222,6 +222,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, LookAtReplicaKind>();
         builder.Services.AddSingleton<IRunKind, TakeOverKind>();
         builder.Services.AddSingleton<IRunKind, DrillRunKind>();
+        builder.Services.AddSingleton<IFindingSource, DrillBook>();
         builder.Services.AddSingleton<IRunKind, NewDatabaseKind>();
         builder.Services.AddSingleton<FleetChanges>();
         builder.Services.AddSingleton<PlanMembers>();

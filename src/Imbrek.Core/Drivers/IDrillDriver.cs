@@ -69,4 +69,4 @@ public sealed record MarkersPresent(int Count, Instant? Last);
 /// <param name="Here">Whether a write succeeded on the host that the database ran on at the beginning.</param>
 /// <param name="There">Whether one succeeded on the host its roles were to change to.</param>
 /// <param name="Clients">Whether one succeeded through the usual address.</param>
-public readonly record struct DrillSpan(Instant From, Instant To, bool Here, bool There, bool Clients);
+public sealed record DrillSpan(Instant From, Instant To, bool Here, bool There, bool Clients);

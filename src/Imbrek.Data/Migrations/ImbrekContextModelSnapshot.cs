@@ -1061,6 +1061,10 @@ namespace Imbrek.Data.Migrations
                     b.HasIndex("Database", "Due")
                         .HasDatabaseName("ix_runs_database_due");
 
+                    b.HasIndex("Database", "Ended")
+                        .HasDatabaseName("ix_runs_drills")
+                        .HasFilter("kind = 'drill'");
+
                     b.HasIndex("Due", "Id")
                         .HasDatabaseName("ix_runs_due_id");
 

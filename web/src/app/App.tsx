@@ -15,6 +15,9 @@ const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
 const NewDatabasePage = lazy(() => import('../features/newDatabase/NewDatabasePage'));
 const NewReplicaPage = lazy(() => import('../features/replicas/NewReplicaPage'));
 const ReplicaPage = lazy(() => import('../features/replicas/ReplicaPage'));
+const DrillsPage = lazy(() => import('../features/drills/DrillsPage'));
+const NewDrillPage = lazy(() => import('../features/drills/NewDrillPage'));
+const SitePage = lazy(() => import('../features/drills/SitePage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
 const PlansPage = lazy(() => import('../features/plans/PlansPage'));
 const PlanPage = lazy(() => import('../features/plans/PlanPage'));
@@ -66,6 +69,9 @@ function SignedIn() {
             <Route path="/replicas" element={<ReplicasPage />} />
             <Route path="/replicas/new" element={<NewReplicaPage />} />
             <Route path="/replicas/:id" element={<ReplicaPage />} />
+            <Route path="/drills" element={<DrillsPage />} />
+            <Route path="/drills/new" element={<NewDrillPage />} />
+            <Route path="/drills/site" element={<SitePage />} />
             <Route path="/runs/:id" element={<RunPage />} />
             <Route path="/plans" element={<PlansPage />} />
             <Route path="/plans/compare" element={<ComparePage />} />

@@ -5,6 +5,7 @@ export const areas = [
   { word: 'Timetable', path: '/timetable', matches: (p: string) => /^\/(timetable|runs|notices)/.test(p) },
   { word: 'Recover', path: '/recover', matches: (p: string) => p.startsWith('/recover') },
   { word: 'Replicas', path: '/replicas', matches: (p: string) => p.startsWith('/replicas') },
+  { word: 'Drills', path: '/drills', matches: (p: string) => p.startsWith('/drills') },
   { word: 'Evidence', path: '/evidence', matches: (p: string) => p.startsWith('/evidence') },
   { word: 'Setup', path: '/setup', matches: (p: string) => p.startsWith('/setup') },
 ];

@@ -308,6 +308,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   cancellable: false,
   cancelledBy: null,
   restore: null,
+  drill: null,
   log: [],
   followed: [],
   usualSeconds: null,

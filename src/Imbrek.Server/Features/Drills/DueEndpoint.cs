@@ -4,12 +4,15 @@ using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.AspNetCore.Mvc;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
+using NodaTime.Text;
 
 namespace Imbrek.Server.Features.Drills;
 
@@ -25,8 +28,9 @@ internal static class DueEndpoint
     /// <param name="ByTakingOver">Whether that was by a replica that took over; null when it was never proved.</param>
     /// <param name="Why">Why that proof does not count; null when it does.</param>
     /// <param name="Host">On which host it would be held.</param>
-    /// <param name="Day">The day of the calendar; null when no calendar keeps it.</param>
-    public sealed record DueRow(string Database, string Name, LossKind Loss, Instant DueAt, bool Overdue, Instant? ProvenAt, bool? ByTakingOver, string? Why, double RtoSeconds, string Host, LocalDate? Day);
+    /// <param name="ByReplica">The replica that would take over; null where sets are restored.</param>
+    /// <param name="Day">The day of the calendar, as 2026-11-27: in time where any calendar keeps it, else the first with room; null when there is none.</param>
+    public sealed record DueRow(string Database, string Name, LossKind Loss, Instant DueAt, bool Overdue, Instant? ProvenAt, bool? ByTakingOver, string? Why, double RtoSeconds, string Host, string? ByReplica, string? Day);
 
     /// <summary>What keeps proofs from being held in time.</summary>
     /// <param name="What">In all, or a site or host.</param>
@@ -50,15 +54,29 @@ internal static class DueEndpoint
     /// <summary>The draw of a month.</summary>
     public sealed record DrawView(string Seed, IReadOnlyList<DrawnRow> Drawn);
 
-    public sealed record ProgrammeView(LocalDate From, int Days, int ADay, int InSite, int OnHost, IReadOnlyList<DueRow> Due, IReadOnlyList<BoundView> Bounds, ShownView Shown, DrawView Draw);
+    public sealed record ProgrammeView(string From, int Days, int ADay, int InSite, int OnHost, IReadOnlyList<DueRow> Due, IReadOnlyList<BoundView> Bounds, ShownView Shown, DrawView Draw);
 
-    public static void Map(IEndpointRouteBuilder app) => app.MapGet("/api/drills/due", GetAsync).Needs(Roles.Look).Computes().WithName("DrillProgramme");
-
-    private sealed record Item(Core.Fleet.Database Database, LossKind Loss, Instant DueAt, ProofRow? Last, string? Why, double Rto, Id<Core.Fleet.Host> Host);
-
-    private static async Task<Ok<ProgrammeView>> GetAsync(
-        int? days, int? aDay, int? inSite, int? onHost, string? confidence, string? share, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, CancellationToken cancel)
+    public static void Map(IEndpointRouteBuilder app)
     {
+        app.MapGet("/api/drills/due", async ([AsParameters] Asked asked, CancellationToken cancel) => TypedResults.Ok(await ProgrammeAsync(asked, cancel))).Needs(Roles.Look).Computes().WithName("DrillProgramme");
+        app.MapGet("/api/drills/due.ics", CalendarAsync).Needs(Roles.Look).Computes().WithName("DrillCalendar").Produces<string>(200, "text/calendar");
+    }
+
+    /// <summary>What is asked, and what is needed to answer.</summary>
+    internal sealed record Asked(
+        [FromQuery(Name = "days")] int? Days,
+        [FromQuery(Name = "aDay")] int? ADay,
+        [FromQuery(Name = "inSite")] int? InSite,
+        [FromQuery(Name = "onHost")] int? OnHost,
+        [FromQuery(Name = "confidence")] string? Confidence,
+        [FromQuery(Name = "share")] string? Share,
+        FleetState State, DesignedState Designed, ImbrekContext Data, IClock Clock);
+
+    private sealed record Item(Core.Fleet.Database Database, LossKind Loss, Instant DueAt, ProofRow? Last, string? Why, double Rto, Id<Core.Fleet.Host> Host, string? Replica);
+
+    private static async Task<ProgrammeView> ProgrammeAsync(Asked asked, CancellationToken cancel)
+    {
+        var (days, aDay, inSite, onHost, confidence, share, state, designed, data, clock) = asked;
         var (ahead, inAll, site, host) = (Bounded("days", days, 28, MostDays), Bounded("aDay", aDay, 6, MostCapacity), Bounded("inSite", inSite, 4, MostCapacity), Bounded("onHost", onHost, 2, MostCapacity));
         var (c, p) = (ReadShare("confidence", confidence ?? "0.95", open: true), ReadShare("share", share ?? "0.1", open: false));
         var now = clock.GetCurrentInstant();
@@ -78,25 +96,28 @@ internal static class DueEndpoint
         var (hosts, sites) = (items.Select(i => i.Host).Distinct().OrderBy(h => h.Value).ToArray(), fleet.SiteList.Select(s => s.Id).ToArray());
         var hostIndex = hosts.Index().ToDictionary(h => h.Item, h => h.Index);
         Item[] within = [.. items.Where(i => DayOf(i.DueAt) < ahead)];
-        var calendar = ProofCalendar.Of(new(
+        int[] siteOf = [.. hosts.Select(h => Array.IndexOf(sites, fleet.Hosts[h].Site))];
+        ProofCalendar.Problem problem = new(
             ahead,
             [.. within.Select(i => new ProofCalendar.Proof(hostIndex[i.Host], Math.Max(0, DayOf(i.DueAt))))],
-            [.. hosts.Select(h => Array.IndexOf(sites, fleet.Hosts[h].Site))],
+            siteOf,
             _ => inAll,
             (_, _) => site,
-            (h, d) => pauses.Any(x => (x.Host == null || x.Host == hosts[h].Value) && Covers(x, d)) ? 0 : host));
+            (h, d) => pauses.Any(x => (x.Host == null || x.Host == hosts[h].Value) && Covers(x, d)) ? 0 : host);
+        var calendar = ProofCalendar.Of(problem);
         var dayOf = within.Select((_, n) => calendar.DayOf(n)).ToArray();
-        return TypedResults.Ok(new ProgrammeView(
-            first,
+        SpreadLate(problem, dayOf);
+        return new ProgrammeView(
+            LocalDatePattern.Iso.Format(first),
             ahead,
             inAll,
             site,
             host,
             [.. items.Select((i, n) => new DueRow(
-                i.Database.Id.Value, i.Database.Name, i.Loss, i.DueAt, i.DueAt <= now, i.Last?.At, i.Last?.TookOver, i.Why, i.Rto, i.Host.Value, n < dayOf.Length && dayOf[n] is { } day ? first.PlusDays(day) : null))],
+                i.Database.Id.Value, i.Database.Name, i.Loss, i.DueAt, i.DueAt <= now, i.Last?.At, i.Last?.TookOver, i.Why, i.Rto, i.Host.Value, i.Replica, n < dayOf.Length && dayOf[n] is { } day ? LocalDatePattern.Iso.Format(first.PlusDays(day)) : null))],
             [.. calendar.Bounds.Take(BoundsExplained).Select(b => new BoundView(b.Host is { } h ? $"host {hosts[h]}" : b.Site is { } s ? $"site {sites[s]}" : "a day in all", b.Days, b.Most, calendar.WouldNeed(b)))],
             Shown(fleet, proofs, now, confidence ?? "0.95", c, share ?? "0.1", p, out var tested),
-            Drawn(fleet, tested, now, Confidence.Needed(Math.Max(1, fleet.Databases.Count(d => fleet.ObjectiveOf(d) is not null)), c, p))));
+            Drawn(fleet, tested, now, Confidence.Needed(Math.Max(1, fleet.Databases.Count(d => fleet.ObjectiveOf(d) is not null)), c, p)));
 
         int DayOf(Instant at) => Period.DaysBetween(first, at.InUtc().Date);
 
@@ -104,12 +125,61 @@ internal static class DueEndpoint
         bool Covers(PauseRow pause, int day) => first.PlusDays(day).At(new LocalTime(12, 0)).InUtc().ToInstant() is var noon && pause.From <= noon && (pause.To is not { } to || noon < to);
     }
 
+    /// <summary>The same as a calendar of RFC 5545, so that people are told beforehand.</summary>
+    private static async Task<FileContentHttpResult> CalendarAsync([AsParameters] Asked asked, CancellationToken cancel)
+    {
+        var programme = await ProgrammeAsync(asked, cancel);
+        var calendar = new Ical.Net.Calendar { ProductId = "-//Imbrek//Drills//EN" };
+        foreach (var d in programme.Due.Where(d => d.Day is not null))
+        {
+            var day = LocalDatePattern.Iso.Parse(d.Day!).Value;
+            calendar.Events.Add(new Ical.Net.CalendarComponents.CalendarEvent
+            {
+                Uid = $"proof-{d.Database}-{d.Loss}@imbrek".ToLowerInvariant(),
+                Summary = $"Prove {d.Name} {Loss.OfKind(d.Loss).Clause}, on {d.Host}",
+                Start = new Ical.Net.DataTypes.CalDateTime(day.Year, day.Month, day.Day),
+                Description = d.Why is { } why ? $"Now: {why}." : $"The proof that counts runs out on {LocalDatePattern.Iso.Format(d.DueAt.InUtc().Date)}.",
+            });
+        }
+
+        return TypedResults.File(System.Text.Encoding.UTF8.GetBytes(new Ical.Net.Serialization.CalendarSerializer().SerializeToString(calendar) ?? ""), "text/calendar", "proofs.ics");
+    }
+
+    /// <summary>What no calendar holds in time is held as soon as there is room for it.</summary>
+    private static void SpreadLate(ProofCalendar.Problem problem, int?[] dayOf)
+    {
+        int[] late = [.. Enumerable.Range(0, dayOf.Length).Where(n => dayOf[n] is null)];
+        var (inAll, inSite, onHost) = (new int[problem.Days], new Dictionary<(int, int), int>(), new Dictionary<(int, int), int>());
+        for (var n = 0; n < dayOf.Length; n++)
+        {
+            if (dayOf[n] is { } day)
+            {
+                var host = problem.Proofs[n].Host;
+                inAll[day]++;
+                inSite[(problem.SiteOfHost[host], day)] = inSite.GetValueOrDefault((problem.SiteOfHost[host], day)) + 1;
+                onHost[(host, day)] = onHost.GetValueOrDefault((host, day)) + 1;
+            }
+        }
+
+        var rest = ProofCalendar.Of(problem with
+        {
+            Proofs = [.. late.Select(n => new ProofCalendar.Proof(problem.Proofs[n].Host, problem.Days - 1))],
+            InAll = d => problem.InAll(d) - inAll[d],
+            InSite = (s, d) => problem.InSite(s, d) - inSite.GetValueOrDefault((s, d)),
+            OnHost = (h, d) => Math.Max(0, (problem.OnHost(h, d) ?? 0) - onHost.GetValueOrDefault((h, d))),
+        });
+        for (var n = 0; n < late.Length; n++)
+        {
+            dayOf[late[n]] = rest.DayOf(n);
+        }
+    }
+
     private static Item ItemOf(DatabaseState db, Core.Fleet.Database d, Objective o, LossKind loss, ProofRow? last, DesignedState designed, Instant now)
     {
         var why = Judgement.WhyInvalid(d, o, last is null ? null : new Proof(last.At, last.LostSeconds, last.ServiceSeconds, last.Passed, last.SizeBytes, last.Version), now, designed.PlanChanged(d));
         var due = why is null ? last!.At + Duration.FromDays(o.ProofDays) : now;
         var way = db.Observe(Loss.OfKind(loss), now, now: true).Figures.Path;
-        return new(d, loss, due, last, last is null ? "never proved" : why, o.RtoSeconds, way?.Host ?? (d.RecoveryHosts.Count > 0 ? d.RecoveryHosts[0] : d.Host));
+        return new(d, loss, due, last, last is null ? "never proved" : why, o.RtoSeconds, way?.Host ?? (d.RecoveryHosts.Count > 0 ? d.RecoveryHosts[0] : d.Host), (way as TakeOver)?.Replica.Value);
     }
 
     private static ShownView Shown(FleetModel fleet, List<ProofRow> proofs, Instant now, string confidence, DecimalShare c, string share, DecimalShare p, out IReadOnlyDictionary<string, bool> tested)

@@ -149,6 +149,7 @@ internal static class RunEndpoints
             !r.StateIs.IsOver() && r.CancelledBy is null && !r.NoWayBack,
             r.CancelledBy,
             RunView.RestoreOf(r, fleet),
+            RunView.DrillOf(r),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],
             [.. followed.Select(f => RunLine.Of(f, fleet))],
             seconds.Length == 0 ? null : seconds[seconds.Length / 2],

@@ -1,7 +1,9 @@
+using Imbrek.Core.Drills;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.State;
@@ -112,16 +114,23 @@ internal sealed record RestoreView(
     RestoreResult? Measured,
     bool Standing);
 
+/// <summary>What a drill was asked for, expected and measured.</summary>
+/// <param name="Loss">The loss a forced one stands for.</param>
+internal sealed record DrillView(
+    DrillKind Kind, DrillEnding Ending, string Replica, string Loss, string From, string To, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds, DrillResult? Measured);
+
 /// <summary>A run of any kind.</summary>
 /// <param name="Cancellable">Whether it can still be cancelled.</param>
 /// <param name="CancelledBy">Who cancelled it; null when nobody did.</param>
 /// <param name="Restore">For a restore or rehearsal; null for others.</param>
+/// <param name="Drill">For a drill; null for others.</param>
 internal sealed record RunView(
     RunLine Run,
     IReadOnlyList<RunStepView> Steps,
     bool Cancellable,
     string? CancelledBy,
     RestoreView? Restore,
+    DrillView? Drill,
     IReadOnlyList<RunLogLine> Log,
     IReadOnlyList<RunLine> Followed,
     double? UsualSeconds,
@@ -165,6 +174,18 @@ internal sealed record RunView(
 
         static RestoreAside.Measured? Measured(Run run, Step s) =>
             run[s.Number].Measured is null ? null : RestoreAside.MeasuredBy(run).First(m => m.Step.Number == s.Number).Measured is { Seconds: > 0 } m ? m : null;
+    }
+
+    /// <summary>What a drill was asked for; null for a run of another kind.</summary>
+    public static DrillView? DrillOf(RunRow r)
+    {
+        if (r.Kind != DrillRunKind.KindName || r.Question is not { } question)
+        {
+            return null;
+        }
+
+        var q = RunJson.Read<DrillRunKind.Question>(question);
+        return new(q.Kind, q.Ending, q.Replica, q.Loss, q.From, q.To, q.PlannedLostSeconds, q.PlannedServiceSeconds, q.RpoSeconds, q.RtoSeconds, r.Result is null ? null : RunJson.Read<DrillResult>(r.Result));
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

@@ -21,7 +21,7 @@ export function Decide({
   return (
     <Box sx={{ border: 2, borderColor: 'warning.main', p: 1.5, mb: 2 }}>
       <Box component="h2" sx={{ m: 0, fontSize: 15 }}>
-        {step.hold ? 'Held for a look' : `Approve: ${step.title}`}
+        {!step.hold ? `Approve: ${step.title}` : step.choices.includes('release') ? 'Held for a look' : step.title}
       </Box>
       <Box sx={{ my: 0.75 }}>
         {checks &&

@@ -10,6 +10,9 @@ import { Failure } from '../../shared/Failure';
 import { localTime, utc } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
+import { DrillFigures } from '../drills/DrillFigures';
+import { NextByPeople } from '../drills/NextByPeople';
+import { Tracks } from '../drills/Tracks';
 import { Decide } from './Decide';
 import { RestoreFigures } from './RestoreFigures';
 import { RunFacts } from './RunFacts';
@@ -46,7 +49,7 @@ export default function RunPage() {
   });
   if (run.error) return <Failure error={run.error} again={() => void run.refetch()} />;
   if (!run.data) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
-  const { run: r, steps, restore, cancellable } = run.data;
+  const { run: r, steps, restore, drill, cancellable } = run.data;
   const asked = steps.filter((s) => s.choices.length > 0);
   const pending = decide.isPending || cancel.isPending || remove.isPending;
   const error = decide.error ?? cancel.error ?? remove.error;
@@ -93,6 +96,8 @@ export default function RunPage() {
           </Box>
         )}
         {r.oddity && <Box sx={{ mt: 1, fontWeight: 600, color: 'verdict.atRisk' }}>It is {r.oddity}.</Box>}
+        {drill && <NextByPeople view={run.data} />}
+        {drill && <Tracks run={r} drill={drill} />}
         {steps.length > 0 && <StepBars run={run.data} />}
         <RunFacts view={run.data} />
       </Box>
@@ -108,8 +113,14 @@ export default function RunPage() {
           />
         ))}
         {error && <Failure error={error} />}
-        {restore ? <RestoreFigures restore={restore} /> : <Took view={run.data} />}
-        {r.ended && (restore || r.instance) && (
+        {restore ? (
+          <RestoreFigures restore={restore} />
+        ) : drill ? (
+          <DrillFigures drill={drill} />
+        ) : (
+          <Took view={run.data} />
+        )}
+        {r.ended && (restore || drill || r.instance) && (
           <Box sx={{ mt: 2 }} title={utc(r.ended)}>
             Ended {localTime(r.ended, zone)}.{' '}
             <Link to={withPremise('/evidence', search, { database: r.database })}>Its entry in the ledger</Link>

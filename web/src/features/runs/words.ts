@@ -14,6 +14,7 @@ export const runKindWord: Record<string, string> = {
   'mend-replica': 'Mending a replica',
   'look-at-replica': 'A look at a replica',
   'take-over': 'Taking over',
+  drill: 'Drill',
   'remove-replica': 'Ending a replica',
 };
 
@@ -47,4 +48,8 @@ export const choiceWord: Record<string, string> = {
   'throw-away': 'Throw away',
   approve: 'Approve',
   refuse: 'Refuse',
+  told: 'Everybody was told',
+  'send-clients': 'Send clients over',
+  'go-home': 'Go home',
+  stay: 'Stay here',
 };

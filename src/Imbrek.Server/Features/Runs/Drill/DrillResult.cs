@@ -9,7 +9,7 @@ namespace Imbrek.Server.Features.Runs.Drill;
 /// <param name="BothWritable">Times at which both sides took writes within one second.</param>
 /// <param name="Passed">Whether every check passed and it was within what was agreed; null before there is anything to judge.</param>
 /// <param name="Failed">What did not pass, each in a sentence.</param>
-internal sealed record DrillResult(IReadOnlyList<DrillResult.Change> Changes, IReadOnlyList<DrillSpan> Seen, int BothWritable, bool? Passed, IReadOnlyList<string> Failed)
+internal sealed record DrillResult(IReadOnlyList<DrillResult.RoleChange> Changes, IReadOnlyList<DrillSpan> Seen, int BothWritable, bool? Passed, IReadOnlyList<string> Failed)
 {
     /// <summary>A change of roles.</summary>
     /// <param name="From">The host that took writes before.</param>
@@ -24,6 +24,6 @@ internal sealed record DrillResult(IReadOnlyList<DrillResult.Change> Changes, IR
     /// <param name="PlannedServiceSeconds">What was planned, people not counted.</param>
     /// <param name="PlannedLostSeconds">What was expected to be lost.</param>
     /// <param name="Checks">What was checked.</param>
-    internal sealed record Change(
+    internal sealed record RoleChange(
         string From, string To, Instant StoppedAt, Instant? BackAt, double? LostSeconds, int Markers, int? MarkersMissing, double? ServiceSeconds, double PeopleSeconds, double? PlannedServiceSeconds, double PlannedLostSeconds, IReadOnlyList<CheckResult> Checks);
 }

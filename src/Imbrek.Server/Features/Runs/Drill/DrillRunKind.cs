@@ -241,7 +241,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
     {
         var asked = run.Question<Question>();
         var seen = MeasuredBy<SeenAll>(run, "end", 0)?.Seen ?? [];
-        var changes = new List<DrillResult.Change>();
+        var changes = new List<DrillResult.RoleChange>();
         for (var phase = 0; StopIn(run, phase) is { } stop; phase++)
         {
             var stopped = Instants.Parse(stop.At);

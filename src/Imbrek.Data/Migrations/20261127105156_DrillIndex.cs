@@ -1,0 +1,28 @@
+﻿using Microsoft.EntityFrameworkCore.Migrations;
+
+#nullable disable
+
+namespace Imbrek.Data.Migrations
+{
+    /// <inheritdoc />
+    public partial class DrillIndex : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.CreateIndex(
+                name: "ix_runs_drills",
+                table: "runs",
+                columns: new[] { "database", "ended" },
+                filter: "kind = 'drill'");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropIndex(
+                name: "ix_runs_drills",
+                table: "runs");
+        }
+    }
+}

@@ -1,0 +1,61 @@
+import AxeBuilder from '@axe-core/playwright';
+import { expect, test } from '@playwright/test';
+import { post, signIn } from './person';
+
+for (const scheme of ['light', 'dark'] as const) {
+  test(`what is due, a drill before it is begun, the loss of a site, readable by all, ${scheme}`, async ({ page }) => {
+    await page.emulateMedia({ colorScheme: scheme });
+    await signIn(page, 'look');
+    await page.keyboard.press('6');
+    await expect(page.getByRole('heading', { name: 'What must be proved', level: 1 })).toBeVisible();
+    await expect(page.getByTestId('shown')).toContainText('With 95 % confidence at least');
+    expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+
+    await page.goto('/drills/new?database=tickets&kind=forced&ending=keep');
+    await expect(page.getByText('Take the runbook along')).toBeVisible();
+    await expect(page.getByText('Who operates begins it.')).toBeVisible();
+    await expect(page.getByRole('button', { name: 'Begin the drill' })).toBeDisabled();
+    expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+
+    await page.goto('/drills/site?site=quayside');
+    await expect(page.getByText(/miss their RTO/)).toBeVisible();
+    expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+
+    for (const width of [1024, 390]) {
+      await page.setViewportSize({ width, height: 800 });
+      for (const path of ['/drills', '/drills/new?database=tickets', '/drills/site']) {
+        await page.goto(path);
+        await expect(page.locator('h1')).toBeVisible();
+        await expect
+          .poll(() => page.evaluate(() => document.documentElement.scrollWidth), { message: `${path} at ${width}` })
+          .toBeLessThanOrEqual(width);
+      }
+    }
+  });
+}
+
+test('the gates are switched over and home again, people confirm it from a phone, and it is proved', async ({
+  page,
+}) => {
+  await signIn(page, 'admin', '/drills/new?database=gate-passes&kind=switchover&ending=home');
+  await page.setViewportSize({ width: 390, height: 800 });
+  await expect(page.getByText('Take the runbook along')).toBeVisible();
+  expect(await post(page, '/api/world/pace', { pace: 60 })).toBe(204);
+  await page.getByRole('button', { name: 'Begin the drill' }).click();
+  for (const word of [
+    'Everybody was told',
+    'Send clients over',
+    'Go home',
+    'Everybody was told',
+    'Send clients over',
+  ]) {
+    await page.getByRole('button', { name: word }).click({ timeout: 60_000 });
+    await expect(page.getByRole('button', { name: word })).toBeHidden({ timeout: 30_000 });
+  }
+  await expect(page.getByTestId('run-state')).toHaveText('done', { timeout: 90_000 });
+  await expect(page.getByTestId('drill-passed')).toHaveText('Passed');
+  await expect(page.getByText(/Nobody could write for/)).toBeVisible();
+  await expect(page.getByText(/0 of \d+ markers missing/)).toHaveCount(2);
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  await post(page, '/api/world/pace', { pace: 1 });
+});
