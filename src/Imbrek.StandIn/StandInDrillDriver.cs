@@ -74,6 +74,9 @@ public sealed class StandInDrillDriver(World world) : IDrillDriver
         cancel);
 
     /// <inheritdoc/>
+    public Task<bool> TakesWritesAsync(RunCall call, Id<Database> database, Id<Host> host, CancellationToken cancel) => DoAsync(call, LookSeconds, () => world.Drills.TakesWrites(database, host), cancel);
+
+    /// <inheritdoc/>
     public Task<MarkersPresent> MarkersAsync(RunCall call, Id<Database> database, Instant? upTo, CancellationToken cancel) =>
         DoAsync(call, LookSeconds, () => world.Drills.Markers(call.Run, database, upTo?.ToUnixTimeMilliseconds()), cancel);
 

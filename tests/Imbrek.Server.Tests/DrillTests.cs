@@ -185,6 +185,57 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         second.Dispose();
     }
 
+    [Fact]
+    public async Task Killed_again_and_again_at_other_steps_it_goes_on_roles_change_once_and_nobody_writes_on_two_sides()
+    {
+        var (admin, second) = await PeopleAsync();
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/sms-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+
+        // Slow enough to be met at each step.
+        await admin.PaceAsync(8);
+        var id = await BeginAsync(admin, new { replica = "sms-hill", kind = "switchover", ending = "keep", byHand = false });
+        var met = new List<string>();
+        for (var kill = 0; kill < Kills; kill++)
+        {
+            string? at = null;
+            await Eventually.Async(async () =>
+            {
+                var now = await admin.GetAsync($"/api/runs/{id}");
+                at = now.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("state").GetString() == "running").Select(s => s.GetProperty("kind").GetString()).FirstOrDefault(k => !met.Contains(k!));
+                return at is not null || now.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
+            }, 120, () => "it stands still");
+            if (at is null)
+            {
+                break;
+            }
+
+            met.Add(at);
+            admin.Dispose();
+            second.Dispose();
+            await world.Server.KillAsync();
+            await world.Server.RunAsync();
+            (admin, second) = await PeopleAsync();
+            await admin.PaceAsync(met.Count < Kills ? 8 : 60);
+        }
+
+        Assert.True(met.Count >= 4, string.Join(", ", met));
+        var run = await CarryOnAsync(admin, second, id);
+        Assert.StartsWith("passed", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        var result = await ResultAsync(id);
+        Assert.DoesNotContain(result.GetProperty("seen").EnumerateArray(), s => s.TryGetPropertyOrFalse("here") && s.TryGetPropertyOrFalse("there"));
+        Assert.Equal(0, result.GetProperty("changes")[0].TryGetPropertyOr("markersMissing"));
+        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        Assert.Equal("hill-h2", fleet.DatabaseById[new("sms-queue")].Host.Value);
+        Assert.Single(fleet.DatabaseById[new("sms-queue")].Branches);
+        Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from ledger where kind = 'drill' and database = 'sms-queue'"));
+        Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from proofs where took_over and database = 'sms-queue'"));
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    /// <summary>How often the server is killed while a drill runs.</summary>
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "6", System.Globalization.CultureInfo.InvariantCulture);
+
     [Theory]
     [InlineData("nobody", "switchover", null, null, 404, "replica")]
     [InlineData("gate-passes-hill", "sudden", null, null, 400, "kind")]
@@ -194,6 +245,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     [InlineData("passes-reports", "switchover", null, null, 409, "replica")]
     [InlineData("customs-hill", "switchover", null, null, 409, "replica")]
     [InlineData("crew-roster-volume", "switchover", "home", null, 409, "replica")]
+    [InlineData("vouchers-hill", "switchover", "keep", null, 409, "replica")]
     public async Task What_cannot_be_is_refused_before_anything_is_touched(string replica, string kind, string? ending, string? loss, int status, string member)
     {
         var (admin, second) = await PeopleAsync();

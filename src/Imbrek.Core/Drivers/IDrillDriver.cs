@@ -29,6 +29,10 @@ public interface IDrillDriver
     /// <summary>Takes that back: writes go on, and the replica receives again.</summary>
     Task GoOnAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel);
 
+    /// <summary>Tries a write on a host, now.</summary>
+    /// <returns>Whether it was taken.</returns>
+    Task<bool> TakesWritesAsync(RunCall call, Id<Database> database, Id<Host> host, CancellationToken cancel);
+
     /// <summary>The markers that are present where the database runs now.</summary>
     /// <param name="call">Who calls.</param>
     /// <param name="database">The database.</param>

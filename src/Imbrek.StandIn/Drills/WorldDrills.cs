@@ -41,6 +41,8 @@ internal sealed class WorldDrills(World world)
         return d.Marks.First(m => m.Name == NameOf(run)).From;
     }
 
+    public bool TakesWrites(Id<Database> database, Id<Host> host) => Takes(world[database], host.Value);
+
     public void SendClients(Guid run, Id<Host> host) => Of(run).Address = host.Value;
 
     public IReadOnlyList<DrillSpan> Seen(Guid run) => !all.TryGetValue(run, out var w) ? [] : [.. w.Trail.Select(t => new DrillSpan(At(t.From), At(t.To), t.Here, t.There, t.Clients))];

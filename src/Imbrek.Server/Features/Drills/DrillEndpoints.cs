@@ -132,6 +132,11 @@ internal static class DrillEndpoints
             planned = planned with { Refused = [.. planned.Refused, $"{replica.Id} lies on an array: {d.Host} cannot follow it; the drill can end by parting"] };
         }
 
+        if (replica.Mode == ReplicaMode.BothActive)
+        {
+            planned = planned with { Refused = [.. planned.Refused, $"both sides of {replica.Id} take writes already: there is no role to change"] };
+        }
+
         var follower = FollowerOf(subject.Fleet, d, now);
         RunPlan? steps = null;
         if (planned.Refused.Count == 0)

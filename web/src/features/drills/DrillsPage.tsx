@@ -259,75 +259,77 @@ function DueTable({ rows, zone, search }: { rows: Due[]; zone: string; search: s
   const seen = all ? rows : rows.slice(0, most);
   return (
     <>
-      <Box
-        component="table"
-        sx={{
-          width: '100%',
-          borderCollapse: 'collapse',
-          '& td, & th': {
-            textAlign: 'left',
-            py: 0.5,
-            pr: 1.5,
-            borderBottom: 1,
-            borderColor: 'divider',
-            verticalAlign: 'top',
-          },
-          '& th': { fontWeight: 400, fontSize: 12, color: 'text.secondary' },
-        }}
-      >
-        <thead>
-          <tr>
-            <th>Database</th>
-            <th>Against</th>
-            <th>Due</th>
-            <th>Proved last</th>
-            <th>To be held</th>
-            <th>On</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
-          {seen.map((d) => (
-            <tr key={`${d.database} ${d.loss}`}>
-              <td>
-                <Link to={withPremise(`/databases/${d.database}`, search)}>{d.name}</Link>
-              </td>
-              <td>{lossWord[d.loss]}</td>
-              <Box
-                component="td"
-                sx={{ color: d.overdue ? 'verdict.breached' : 'text.primary', fontWeight: d.overdue ? 620 : 400 }}
-              >
-                {d.overdue ? 'overdue' : localDay(d.dueAt, zone)}
-              </Box>
-              <td>
-                {d.provenAt === null
-                  ? 'never'
-                  : `${localDay(d.provenAt, zone)}, ${d.byTakingOver ? 'by taking over' : 'by a restore'}`}
-                {d.why !== null && d.provenAt !== null && (
-                  <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{d.why}</Box>
-                )}
-              </td>
-              <td>{d.day ?? (d.overdue ? 'no day has room' : 'later')}</td>
-              <td>{d.host}</td>
-              <td>
-                <Link
-                  to={
-                    d.byReplica === null
-                      ? withPremise(`/recover/${d.database}`, search)
-                      : withPremise('/drills/new', search, {
-                          database: d.database,
-                          replica: d.byReplica,
-                          kind: d.loss === 'none' || d.loss === 'hostile' ? 'switchover' : 'forced',
-                          taken: d.loss,
-                        })
-                  }
-                >
-                  Hold it
-                </Link>
-              </td>
+      <Box sx={{ overflowX: 'auto' }}>
+        <Box
+          component="table"
+          sx={{
+            width: '100%',
+            borderCollapse: 'collapse',
+            '& td, & th': {
+              textAlign: 'left',
+              py: 0.5,
+              pr: 1.5,
+              borderBottom: 1,
+              borderColor: 'divider',
+              verticalAlign: 'top',
+            },
+            '& th': { fontWeight: 400, fontSize: 12, color: 'text.secondary' },
+          }}
+        >
+          <thead>
+            <tr>
+              <th>Database</th>
+              <th>Against</th>
+              <th>Due</th>
+              <th>Proved last</th>
+              <th>To be held</th>
+              <th>On</th>
+              <th>To do</th>
             </tr>
-          ))}
-        </tbody>
+          </thead>
+          <tbody>
+            {seen.map((d) => (
+              <tr key={`${d.database} ${d.loss}`}>
+                <td>
+                  <Link to={withPremise(`/databases/${d.database}`, search)}>{d.name}</Link>
+                </td>
+                <td>{lossWord[d.loss]}</td>
+                <Box
+                  component="td"
+                  sx={{ color: d.overdue ? 'verdict.breached' : 'text.primary', fontWeight: d.overdue ? 620 : 400 }}
+                >
+                  {d.overdue ? 'overdue' : localDay(d.dueAt, zone)}
+                </Box>
+                <td>
+                  {d.provenAt === null
+                    ? 'never'
+                    : `${localDay(d.provenAt, zone)}, ${d.byTakingOver ? 'by taking over' : 'by a restore'}`}
+                  {d.why !== null && d.provenAt !== null && (
+                    <Box sx={{ fontSize: 12, color: 'text.secondary' }}>{d.why}</Box>
+                  )}
+                </td>
+                <td>{d.day ?? (d.overdue ? 'no day has room' : 'later')}</td>
+                <td>{d.host}</td>
+                <td>
+                  <Link
+                    to={
+                      d.byReplica === null
+                        ? withPremise(`/recover/${d.database}`, search)
+                        : withPremise('/drills/new', search, {
+                            database: d.database,
+                            replica: d.byReplica,
+                            kind: d.loss === 'none' || d.loss === 'hostile' ? 'switchover' : 'forced',
+                            taken: d.loss,
+                          })
+                    }
+                  >
+                    Hold it
+                  </Link>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </Box>
       </Box>
       {rows.length === 0 && <Box sx={{ color: 'text.secondary', py: 1 }}>Nothing is due.</Box>}
       {rows.length > seen.length && (

@@ -81,11 +81,8 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
             case "caught":
                 return await CaughtUpAsync(run, phase, replica, cancel);
             case "out":
-                var seen = await drill.SeenAsync(run.Row.Id, database, cancel);
-                var writes = seen.Count > 0 && (from == asked.From ? seen[^1].Here : seen[^1].There);
-                return writes && seen[^1].To < StoppedIn(run, phase)!.Value.Plus(Duration.FromSeconds(2))
-                    ? new StepResult("not tried since", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds))
-                    : new StepResult(writes ? $"{from} still takes writes" : $"a write on {from} is refused", Failed: writes);
+                var writes = await drill.TakesWritesAsync(run.Call, database, new(from), cancel);
+                return new StepResult(writes ? $"{from} still takes writes" : $"a write on {from} is refused", Failed: writes);
             case "promote":
                 var p = await Driver(run).PromoteAsync(CallFor(run, phase), new(replica), new(to), null, cancel);
                 return new StepResult(
