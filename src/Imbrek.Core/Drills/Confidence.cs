@@ -3,7 +3,7 @@ using System.Numerics;
 namespace Imbrek.Core.Drills;
 
 /// <summary>
-/// What a draw of databases shows of all of them (section 12, how many): exact hypergeometric figures. Where two numbers are far apart logarithms tell which is greater; where they are not, whole numbers do.
+/// What a draw of databases shows of all of them (section 11, how many): exact hypergeometric figures. Where two numbers are far apart logarithms tell which is greater; where they are not, whole numbers do.
 /// </summary>
 public static class Confidence
 {

@@ -1,6 +1,6 @@
 namespace Imbrek.Core.Drills;
 
-/// <summary>The kinds of drill (section 12).</summary>
+/// <summary>The kinds of drill (section 11).</summary>
 public enum DrillKind
 {
     /// <summary>A chain of sets gives the database back aside, checked and timed.</summary>

@@ -7,7 +7,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Drills;
 
-/// <summary>What is looked at before roles change, as far as figures tell (section 12, prechecks); what can be tried is tried by the run itself.</summary>
+/// <summary>What is looked at before roles change, as far as figures tell (section 11, prechecks); what can be tried is tried by the run itself.</summary>
 public static class DrillPrechecks
 {
     /// <summary>A target that is slower than its source by more than this share is warned of.</summary>

@@ -6,7 +6,7 @@ using Imbrek.Core.Runs;
 
 namespace Imbrek.Core.Drills;
 
-/// <summary>The runbook of a change of roles (section 12): its steps, made before anything is touched.</summary>
+/// <summary>The runbook of a change of roles (section 11): its steps, made before anything is touched.</summary>
 public sealed class DrillRunbook
 {
     /// <summary>What is chosen to say that something was done by hand.</summary>

@@ -7,7 +7,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Drills;
 
-/// <summary>What a change of roles from a database's primary to one of its replicas is expected to come to at an instant (section 12). Where it is refused there are no figures.</summary>
+/// <summary>What a change of roles from a database's primary to one of its replicas is expected to come to at an instant (section 11). Where it is refused there are no figures.</summary>
 /// <param name="Refused">Why it cannot be done, all reasons; empty when it can.</param>
 /// <param name="LostSeconds">What is lost, seconds.</param>
 /// <param name="LostBytes">What is lost, bytes of log; null also when the log rate is not stated.</param>

@@ -1,7 +1,7 @@
 namespace Imbrek.Core.Drills;
 
 /// <summary>
-/// Spreads what must be proved over days (section 12, which next). Each proof is held on one host, on or before its due day; a day, a site on it and a host on it take so many at most. As many are kept
+/// Spreads what must be proved over days (section 11, which next). Each proof is held on one host, on or before its due day; a day, a site on it and a host on it take so many at most. As many are kept
 /// as any calendar could keep, and of the calendars that keep so many this is one in which the sum of the days is least.
 /// </summary>
 /// <remarks>

@@ -9,7 +9,7 @@ using NodaTime;
 namespace Imbrek.Core.Drills;
 
 /// <summary>
-/// A whole site is lost at one instant (section 12): every database on it comes back by its best way, by sets or by a replica, and they share hosts, stores, links and people. Bytes share fairly; a host
+/// A whole site is lost at one instant (section 11): every database on it comes back by its best way, by sets or by a replica, and they share hosts, stores, links and people. Bytes share fairly; a host
 /// restores as many at once as it has slots, two where it states none; so many people check at once. Where there is not enough for all, those of the order go first.
 /// </summary>
 /// <param name="Loss">The site.</param>

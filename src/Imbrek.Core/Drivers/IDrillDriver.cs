@@ -5,7 +5,7 @@ using NodaTime;
 namespace Imbrek.Core.Drivers;
 
 /// <summary>
-/// What a change of roles needs beside replication (section 12): somebody who writes and looks on from outside, writes that stop, clients that are sent over. Every call carries the run and its fence and is
+/// What a change of roles needs beside replication (section 11): somebody who writes and looks on from outside, writes that stop, clients that are sent over. Every call carries the run and its fence and is
 /// idempotent: called again after a crash it completes what was begun or finds it done.
 /// </summary>
 /// <remarks>Every member throws <see cref="DriverException"/> with <see cref="DriverProblem.Stale"/> when the fence is an old one.</remarks>

@@ -1,7 +1,7 @@
 namespace Imbrek.Core.Runs;
 
 /// <summary>
-/// When the steps of a plan would begin and end, what decides the end, and how much later each could end without moving it (drills, section 2). A step begins when those it waits for have ended and
+/// When the steps of a plan would begin and end, what decides the end, and how much later each could end without moving it (section 11, the runbook). A step begins when those it waits for have ended and
 /// somebody of its owner is free: a role of n people does at most n at once, taken in the order of the least slack, then of the plan. What people do in a time nobody can tell counts as 0 seconds.
 /// </summary>
 public sealed class Schedule

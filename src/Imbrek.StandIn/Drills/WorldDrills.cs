@@ -35,7 +35,7 @@ internal sealed class WorldDrills(World world)
             var first = ((world.NowMs / MinuteMs) + 1) * MinuteMs;
             world.Live(d);
             d.Marks.Add(new MarkSpan(NameOf(run), first, first + MarkSpan.Longest));
-            Start(new Watching(new KeptDrill(run, database.Value, d.Database.Host.Value, there.Value, d.Database.Host.Value, d.Database.Host.Value, world.NowMs, first + MarkSpan.Longest, [])));
+            Start(new Watching(new KeptDrill(run, database.Value, d.Database.Host.Value, there.Value, d.Database.Host.Value, d.Database.Host.Value, first + MarkSpan.Longest, [])));
         }
 
         return d.Marks.First(m => m.Name == NameOf(run)).From;

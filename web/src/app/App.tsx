@@ -1,11 +1,12 @@
 import Box from '@mui/material/Box';
 import { useQuery } from '@tanstack/react-query';
 import { lazy, Suspense } from 'react';
-import { Navigate, Route, Routes } from 'react-router';
+import { Navigate, Route, Routes, useLocation } from 'react-router';
 import { api, ApiError, got, setToken } from '../api/client';
 import { SignInPage } from '../features/signin/SignInPage';
 import { Failure } from '../shared/Failure';
 import { Frame } from './Frame';
+import { PageFault } from './PageFault';
 import { SessionContext } from './session';
 
 const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
@@ -41,6 +42,7 @@ export function App() {
 }
 
 function SignedIn() {
+  const { pathname } = useLocation();
   const me = useQuery({
     queryKey: ['me'],
     staleTime: Infinity,
@@ -58,32 +60,34 @@ function SignedIn() {
   return (
     <SessionContext value={me.data}>
       <Frame>
-        <Suspense fallback={<Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>}>
-          <Routes>
-            <Route path="/" element={<Navigate to="/fleet" replace />} />
-            <Route path="/fleet" element={<FleetPage />} />
-            <Route path="/databases/new" element={<NewDatabasePage />} />
-            <Route path="/databases/:id" element={<DatabasePage />} />
-            <Route path="/recover" element={<RecoverPage />} />
-            <Route path="/recover/:id" element={<RecoverPage />} />
-            <Route path="/replicas" element={<ReplicasPage />} />
-            <Route path="/replicas/new" element={<NewReplicaPage />} />
-            <Route path="/replicas/:id" element={<ReplicaPage />} />
-            <Route path="/drills" element={<DrillsPage />} />
-            <Route path="/drills/new" element={<NewDrillPage />} />
-            <Route path="/drills/site" element={<SitePage />} />
-            <Route path="/runs/:id" element={<RunPage />} />
-            <Route path="/plans" element={<PlansPage />} />
-            <Route path="/plans/compare" element={<ComparePage />} />
-            <Route path="/plans/:id" element={<PlanPage />} />
-            <Route path="/timetable" element={<TimetablePage />} />
-            <Route path="/runs" element={<RunsPage />} />
-            <Route path="/notices" element={<NoticesPage />} />
-            <Route path="/evidence" element={<EvidencePage />} />
-            <Route path="/setup" element={<SetupPage />} />
-            <Route path="*" element={<Box sx={{ p: 3 }}>There is no such page. Press 1 for the fleet.</Box>} />
-          </Routes>
-        </Suspense>
+        <PageFault page={pathname}>
+          <Suspense fallback={<Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>}>
+            <Routes>
+              <Route path="/" element={<Navigate to="/fleet" replace />} />
+              <Route path="/fleet" element={<FleetPage />} />
+              <Route path="/databases/new" element={<NewDatabasePage />} />
+              <Route path="/databases/:id" element={<DatabasePage />} />
+              <Route path="/recover" element={<RecoverPage />} />
+              <Route path="/recover/:id" element={<RecoverPage />} />
+              <Route path="/replicas" element={<ReplicasPage />} />
+              <Route path="/replicas/new" element={<NewReplicaPage />} />
+              <Route path="/replicas/:id" element={<ReplicaPage />} />
+              <Route path="/drills" element={<DrillsPage />} />
+              <Route path="/drills/new" element={<NewDrillPage />} />
+              <Route path="/drills/site" element={<SitePage />} />
+              <Route path="/runs/:id" element={<RunPage />} />
+              <Route path="/plans" element={<PlansPage />} />
+              <Route path="/plans/compare" element={<ComparePage />} />
+              <Route path="/plans/:id" element={<PlanPage />} />
+              <Route path="/timetable" element={<TimetablePage />} />
+              <Route path="/runs" element={<RunsPage />} />
+              <Route path="/notices" element={<NoticesPage />} />
+              <Route path="/evidence" element={<EvidencePage />} />
+              <Route path="/setup" element={<SetupPage />} />
+              <Route path="*" element={<Box sx={{ p: 3 }}>There is no such page. Press 1 for the fleet.</Box>} />
+            </Routes>
+          </Suspense>
+        </PageFault>
       </Frame>
     </SessionContext>
   );

@@ -1,9 +1,10 @@
-import { fireEvent, screen, waitFor } from '@testing-library/react';
+import { fireEvent, render, screen, waitFor } from '@testing-library/react';
 import { useRef } from 'react';
 import { describe, expect, it, vi } from 'vitest';
 import { fleetPage, fleetRow } from '../tests/fixtures';
 import { places, server, show } from '../tests/page';
 import { FindField } from './FindField';
+import { PageFault } from './PageFault';
 import { withPremise } from './premise';
 import { PremiseLine } from './PremiseLine';
 import { moveInstant, useKeys } from './useKeys';
@@ -160,5 +161,23 @@ describe('keys', () => {
       { by: -1, day: false },
       { by: 1, day: true },
     ]);
+  });
+});
+
+describe('a page that cannot be drawn', () => {
+  it('says so within the frame, and another page is drawn', async () => {
+    const quiet = vi.spyOn(console, 'error').mockImplementation(() => undefined);
+    const Broken = () => {
+      throw new Error('it has no name');
+    };
+    const { rerender } = render(
+      <PageFault page="/a">
+        <Broken />
+      </PageFault>,
+    );
+    await screen.findByText(/it has no name/);
+    rerender(<PageFault page="/b">all is well</PageFault>);
+    screen.getByText('all is well');
+    quiet.mockRestore();
   });
 });

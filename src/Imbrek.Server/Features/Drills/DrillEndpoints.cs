@@ -30,7 +30,7 @@ internal static class DrillEndpoints
     /// <summary>Of how many finished drills of a database the seconds of steps are learned.</summary>
     private const int LearnsFrom = 20;
 
-    /// <summary>How many steps of a drill at the most say how long they took.</summary>
+    /// <summary>Steps whose seconds depend on what was written meanwhile, or on people.</summary>
     private static readonly string[] NotLearned = ["caught", "copy", "catch-up", "tell", "send", "home"];
 
     /// <summary>A drill that is asked for.</summary>
@@ -68,8 +68,6 @@ internal static class DrillEndpoints
         double Seconds,
         string? Follower,
         string? CanAct);
-
-    public sealed record DrillBegun(Guid Id);
 
     /// <summary>A database that comes back after the loss of a site.</summary>
     public sealed record SiteReturnRow(string Database, string Name, string? By, string? Host, string? WhyNot, double? StartsSeconds, double? ReadySeconds, double? ServiceSeconds, double? AloneSeconds, double? RtoSeconds, bool? WithinRto, bool LateForTheOthers);

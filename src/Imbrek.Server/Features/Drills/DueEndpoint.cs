@@ -16,7 +16,7 @@ using NodaTime.Text;
 
 namespace Imbrek.Server.Features.Drills;
 
-/// <summary>The programme (section 12): what must be proved by when, spread over days with their capacities, and what the proofs there are show of the whole fleet.</summary>
+/// <summary>The programme (section 11): what must be proved by when, spread over days with their capacities, and what the proofs there are show of the whole fleet.</summary>
 internal static class DueEndpoint
 {
     private const int MostDays = 366, MostCapacity = 10_000, BoundsExplained = 3;

@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box';
 import type { Schemas } from '../../api/client';
+import { CheckList } from '../../shared/CheckList';
 import { Figure } from '../../shared/Figure';
 import { count, duration } from '../../shared/format';
 import { SideSection } from '../../shared/SideSection';
@@ -71,15 +72,7 @@ export function DrillFigures({ drill: d }: { drill: Schemas['DrillView'] }) {
                 {c.plannedServiceSeconds !== null && `, ${duration(c.plannedServiceSeconds)} was planned`}.
               </Box>
             )}
-            {c.checks.map((x) => (
-              <Box key={x.name} sx={{ borderTop: 1, borderColor: 'divider', pt: 0.4 }}>
-                <b>{x.name}</b>{' '}
-                <Box component="span" sx={{ color: x.passed ? 'primary.main' : 'error.main', fontWeight: 620 }}>
-                  {x.passed ? 'passed' : 'did not pass'}
-                </Box>
-                <Box sx={{ fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>{x.detail}</Box>
-              </Box>
-            ))}
+            <CheckList checks={c.checks} />
           </Box>
         </SideSection>
       ))}

@@ -23,13 +23,20 @@ interface Body {
   databases?: number;
   sets?: number;
   planned?: { serviceSeconds?: number; seconds?: number };
-  measured?: {
-    dataLostSeconds: number;
-    secondsToReady: number;
-    serviceSecondsWithoutHold: number;
-    holdSeconds?: number | null;
-    checks: { passed: boolean }[];
-  } | null;
+  /** Of a restore what it came to; of runs of other kinds what each step measured. */
+  measured?:
+    | {
+        dataLostSeconds: number;
+        secondsToReady: number;
+        serviceSecondsWithoutHold: number;
+        holdSeconds?: number | null;
+        checks: { passed: boolean }[];
+      }
+    | unknown[]
+    | null;
+  checks?: { passed: boolean }[];
+  /** Of a drill: each change of roles. */
+  result?: { measured?: { changes?: { lostSeconds?: number; serviceSeconds?: number }[] } } | null;
 }
 
 /** The ledger: every run, incident and import, each chained by hash to the one before. */
@@ -100,8 +107,10 @@ export default function EvidencePage() {
 
 function Entry({ entry: e, zone, search }: { entry: Schemas['EntryView']; zone: string; search: string }) {
   const b = e.body as unknown as Body;
-  const m = b.measured;
-  const passed = m?.checks.filter((c) => c.passed).length ?? 0;
+  const m = Array.isArray(b.measured) ? null : b.measured;
+  const checks = m?.checks ?? b.checks ?? [];
+  const passed = checks.filter((c) => c.passed).length;
+  const changes = b.result?.measured?.changes ?? [];
   return (
     <Box
       component="li"
@@ -140,7 +149,17 @@ function Entry({ entry: e, zone, search }: { entry: Schemas['EntryView']; zone: 
             {b.planned?.seconds !== undefined && ` (planned ${duration(b.planned.seconds)})`} · back in{' '}
             {duration(m.serviceSecondsWithoutHold)}
             {m.holdSeconds !== null && m.holdSeconds !== undefined && ` · held ${duration(m.holdSeconds)}`} · {passed}{' '}
-            of {m.checks.length} checks passed
+            of {checks.length} checks passed
+          </Box>
+        )}
+        {!m && (changes.length > 0 || checks.length > 0) && (
+          <Box sx={{ color: 'text.secondary' }}>
+            {[
+              ...changes.map(
+                (c) => `lost ${duration(c.lostSeconds ?? 0)}, clients back in ${duration(c.serviceSeconds ?? null)}`,
+              ),
+              ...(checks.length > 0 ? [`${passed} of ${checks.length} checks passed`] : []),
+            ].join(' · ')}
           </Box>
         )}
       </Box>

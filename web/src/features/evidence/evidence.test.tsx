@@ -42,6 +42,26 @@ describe('the ledger', () => {
     expect(screen.getByRole('link', { name: 'run' }).getAttribute('href')).toBe('/runs/r-1');
   });
 
+  it('sets what a run of another kind measured, step by step, and each change of roles of a drill', async () => {
+    const steps = [{ step: 'copy', seconds: 3, bytes: 9 }];
+    open({
+      entries: [
+        entry(9, 'take-over', { outcome: 'done', measured: steps, checks: [{ passed: true }], result: [] }),
+        entry(8, 'drill', {
+          outcome: 'done',
+          why: 'passed',
+          measured: steps,
+          checks: [],
+          result: { measured: { changes: [{ serviceSeconds: 41 }, { lostSeconds: 2, serviceSeconds: 30 }] } },
+        }),
+      ],
+      next: null,
+    });
+    const lines = (await screen.findAllByRole('listitem')).map((l) => l.textContent);
+    expect(lines[0]).toContain('1 of 1 checks passed');
+    expect(lines[1]).toContain('lost 0 s, clients back in 41 s · lost 2 s, clients back in 30 s');
+  });
+
   it('names incidents and counts what was imported', async () => {
     open({
       entries: [

@@ -1,6 +1,7 @@
 import Box from '@mui/material/Box';
 import type { Schemas } from '../../api/client';
 import { useZone } from '../../app/places';
+import { CheckList } from '../../shared/CheckList';
 import { Figure } from '../../shared/Figure';
 import { bytes, duration, localTime } from '../../shared/format';
 import { SideSection } from '../../shared/SideSection';
@@ -46,15 +47,7 @@ export function RestoreFigures({ restore }: { restore: Schemas['RestoreView'] })
       </Box>
       {m && (
         <SideSection title="Checks">
-          {m.checks.map((c) => (
-            <Box key={c.name} sx={{ py: 0.4, borderTop: 1, borderColor: 'divider' }}>
-              <b>{c.name}</b>{' '}
-              <Box component="span" sx={{ color: c.passed ? 'primary.main' : 'error.main', fontWeight: 650 }}>
-                {c.passed ? 'passed' : 'did not pass'}
-              </Box>
-              <Box sx={{ fontSize: 12, color: 'text.secondary', overflowWrap: 'anywhere' }}>{c.detail}</Box>
-            </Box>
-          ))}
+          <CheckList checks={m.checks} />
         </SideSection>
       )}
     </>

@@ -3,7 +3,7 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Drill;
 
-/// <summary>What a drill measured so far (section 12).</summary>
+/// <summary>What a drill measured so far (section 11).</summary>
 /// <param name="Changes">Its changes of roles: there, and home.</param>
 /// <param name="Seen">What was seen on both sides, second by second.</param>
 /// <param name="BothWritable">Times at which both sides took writes within one second.</param>
