@@ -296,7 +296,7 @@ internal sealed class WorldHost(
     }
 
     /// <summary>
-    /// Names in the fleet what the world did unasked: a replica that took over by itself. Found by what the world is, so that a crash loses none; what a run promotes, that run names.
+    /// Names in the fleet what the world did unasked: a replica that took over by itself. Found by what the world is, so that a crash loses none; what a run promotes, that run names; a drill in which nobody helps promotes none.
     /// </summary>
     private async Task NameAsync(World w, CancellationToken cancel)
     {
@@ -310,7 +310,7 @@ internal sealed class WorldHost(
 
             var now = w.Now;
             var replica = here.ReplicaList.FirstOrDefault(r => r.Database == d.Id && !(r.Until <= now) && r.Place.Hosts.Contains(d.Host) && !w.Fleet.Replicas.ContainsKey(r.Id));
-            await using var asked = source.CreateCommand("select exists (select 1 from runs where claim = $1)");
+            await using var asked = source.CreateCommand("select exists (select 1 from runs where claim = $1 and not (kind = 'drill' and question->>'kind' = 'automatic'))");
             asked.Parameters.AddWithValue($"replica:{TakeOverKind.ClaimOf(here, d.Id)}");
             if (replica is null || await asked.ExecuteScalarAsync(cancel) is true)
             {

@@ -1,7 +1,9 @@
+using System.Globalization;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
+using Imbrek.StandIn.Replication;
 using NodaTime;
 
 namespace Imbrek.StandIn;
@@ -50,6 +52,29 @@ public sealed class StandInDrillDriver(World world) : IDrillDriver
                 Instant.FromUnixTimeMilliseconds(at),
                 lostTo is null ? $"the database on {d.Database.Host} takes no more writes" : $"{d.Database.Host} is cut off: it takes no more writes, and nothing of it reaches {lostTo}",
                 world.Drills.Markers(call.Run, database, at));
+        },
+        cancel);
+
+    /// <inheritdoc/>
+    public Task<WritesStopped> ProvokeAsync(RunCall call, Id<Database> database, CancellationToken cancel) => DoAsync(
+        call,
+        HandSeconds,
+        () =>
+        {
+            var d = world[database];
+            world.Live(d);
+
+            // Asked again it is told when it was: it is not stopped once more.
+            if (world.Answers.Told(call) is not { } told)
+            {
+                told = world.NowMs.ToString(CultureInfo.InvariantCulture);
+                world.Replicas.Around(() => d.Stop(world.NowMs, Voting.Provoked));
+                world.Replicas.Voting.Notice(d);
+                world.Answers.Tell(call.Run, told);
+            }
+
+            var at = long.Parse(told, CultureInfo.InvariantCulture);
+            return new WritesStopped(Instant.FromUnixTimeMilliseconds(at), "its engine was stopped; nobody helps", world.Drills.Markers(call.Run, database, at));
         },
         cancel);
 

@@ -88,6 +88,64 @@ public class DrillProperties
         1500);
 
     [Fact]
+    public void An_automatic_one_is_held_only_where_the_replica_would_take_over_by_itself_and_loses_nothing() => ReplicaWorlds.Gen.OfThose(
+        w => Known(w).Any(),
+        w =>
+        {
+            var (loss, byItself) = (Loss.Of(w.Subject.Database.Host), Voters.WhoTakesOverByItself(w.Subject, Loss.Of(w.Subject.Database.Host), w.At));
+            foreach (var source in Known(w))
+            {
+                var (planned, forced) = (PlannedDrill.Automatic(w.Subject, source, w.At), PlannedDrill.Forced(w.Subject, source, w.At, loss));
+                Assert.Equal(!ReferenceEquals(byItself, source) || forced.Refused.Count > 0, planned.Refused.Count > 0);
+                if (planned.Refused.Count == 0)
+                {
+                    Assert.Equal((0.0, false, forced.ServiceSeconds), (planned.LostSeconds, planned.Approval, planned.ServiceSeconds));
+                }
+            }
+        },
+        3000);
+
+    [Fact]
+    public void A_runbook_turns_back_until_roles_change_asks_a_second_person_where_something_is_lost_and_goes_home_only_if_decided()
+    {
+        var subject = Given(Fleets.With("""{"id":"r","database":"d","host":"far","mode":"async","promoteSeconds":20}"""), []);
+        var replica = subject.Replicas[0].Replica;
+        RunPlan Runbook(DrillKind kind, DrillEnding ending, double lost, string? overridden = null) => DrillRunbook.Of(
+            subject, new(kind, ending, replica, new("far"), "d-near", new([], lost, null, 60, 60, lost > 0), ByHand: true, null, overridden), k => k == "check" ? 7 : null);
+        foreach (var (kind, ending) in new[] { (DrillKind.Switchover, DrillEnding.Home), (DrillKind.Forced, DrillEnding.Keep), (DrillKind.Automatic, DrillEnding.Part) })
+        {
+            var plan = Runbook(kind, ending, kind == DrillKind.Forced ? 5 : 0);
+            Assert.All(plan.Steps.Skip(1), s => Assert.NotEmpty(s.After));
+            Assert.All(plan.Steps, s => Assert.NotEqual("", s.Owner));
+            Assert.Equal(kind == DrillKind.Forced, plan.Steps.Any(s => s.NeedsApproval));
+            Assert.Equal(kind == DrillKind.Automatic ? "stop" : "promote", plan.Steps.First(s => s.NoWayBack).Kind);
+            Assert.Equal(ending != DrillEnding.Part, plan.Steps.Any(s => s.Kind == "follow"));
+            Assert.Equal(("learned", 7.0), (plan.Steps.First(s => s.Kind == "check").ExpectedFrom, plan.Steps.First(s => s.Kind == "check").ExpectedSeconds));
+            var home = plan.Steps.FirstOrDefault(s => s.Kind == "home");
+            Assert.Equal(ending == DrillEnding.Home, home is not null);
+            Assert.All(plan.Steps.Where(s => home is not null && s.Number > home.Number && s.Kind is not ("base" or "end")), s => Assert.Equal(new Step.Guard(home!.Number, DrillRunbook.GoHome), s.Only));
+        }
+
+        Assert.True(Runbook(DrillKind.Switchover, DrillEnding.Keep, 0, "settings (time zones differ), because both are UTC").Steps[0].NeedsApproval);
+        Assert.Throws<ArgumentException>(() => Runbook(DrillKind.SiteLoss, DrillEnding.Keep, 0));
+    }
+
+    [Fact]
+    public void What_stands_in_the_way_is_seen_before()
+    {
+        var fleet = Fleets.With("""{"id":"r","database":"d","host":"far","mode":"async","promoteSeconds":20}""");
+        var hosts = fleet.HostList.Select(h => h with { TimeZone = h.Id.Value, WriteBytesPerSecond = h.Id.Value == "far" ? 100 : 200 });
+        var at = Fleets.At;
+        var changed = new FleetModel(fleet.SiteList, fleet.Links, fleet.ArrayList, [.. hosts], fleet.StoreList, fleet.EngineList, fleet.ObjectiveList, fleet.ServiceList, fleet.Databases, fleet.ReplicaList, fleet.GroupList);
+        var subject = Given(changed, []).With([new LagStretch(new("r"), 1, at - Duration.FromHours(1), at, Duration.FromSeconds(3), Duration.FromSeconds(4), Duration.Zero, 10, null)]);
+        var planned = PlannedDrill.Switchover(subject, subject.Replicas[0], at);
+        var found = DrillPrechecks.Of(subject, subject.Replicas[0], DrillKind.Switchover, planned, at).ToDictionary(p => p.Name);
+        Assert.Equal((PrecheckOutcome.Failed, PrecheckOutcome.Failed, PrecheckOutcome.Warned, PrecheckOutcome.Warned, PrecheckOutcome.Passed), (found["settings"].Outcome, found["backup"].Outcome, found["capacity"].Outcome, found["its own backups"].Outcome, found["in step"].Outcome));
+        Assert.Contains("time zone near on near", found["settings"].Detail, StringComparison.Ordinal);
+        Assert.DoesNotContain("can be done", found.Keys);
+    }
+
+    [Fact]
     public void Every_reason_is_given()
     {
         var subject = Given(Fleets.With("""{"id":"r","database":"d","host":"far","mode":"async","takesOver":"never","since":"2026-03-02T09:00:00Z"}"""), []);

@@ -163,7 +163,9 @@ public class ReceiverTests
         var second = await h.WalkAsync(1, () => --left < 0);
         await h.WaitAsync(() => h.Newest is { Branch: 2 }, "followed");
         await h.CaughtUpAsync();
-        var fork = Assert.Single(h.Branches);
+
+        // Each time it connects it says again where the timelines parted.
+        var fork = Assert.Single(h.Branches.Distinct());
         Assert.Equal((2, 1), (fork.Timeline, fork.Parent));
         Assert.True(File.Exists(Path.Combine(h.Folder.Log("harbour"), "00000002.history")));
 

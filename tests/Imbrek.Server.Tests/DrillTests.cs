@@ -172,6 +172,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     {
         var (admin, second) = await PeopleAsync();
         await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var branches = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!.DatabaseById[new("gate-passes")].Branches.Count;
         var id = await BeginAsync(admin, new { replica = "gate-passes-hill", kind = "switchover", ending = "part" });
         await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "tell").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
         Assert.True((await admin.GetAsync($"/api/drills/{id}/seen")).GetArrayLength() > 0);
@@ -180,7 +181,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         Assert.Equal(0, (await admin.GetAsync($"/api/drills/{id}/seen")).GetArrayLength());
         await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
         var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
-        Assert.Empty(fleet.DatabaseById[new("gate-passes")].Branches);
+        Assert.Equal(branches, fleet.DatabaseById[new("gate-passes")].Branches.Count);
         admin.Dispose();
         second.Dispose();
     }
@@ -233,8 +234,57 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         second.Dispose();
     }
 
+    [Fact]
+    public async Task In_an_emergency_one_person_decides_alone_asked_twice_told_to_everybody_and_in_the_ledger()
+    {
+        var (admin, second) = await PeopleAsync();
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ticket-payments-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var id = await BeginAsync(admin, new { replica = "ticket-payments-hill", kind = "forced", ending = "part", byHand = false });
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+        var step = Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("number").GetInt32();
+        Assert.Equal((400, "why"), Session.Fault(await admin.PostAsync($"/api/runs/{id}/alone", new { step, why = " ", word = "ticket-payments" })));
+        Assert.Equal((409, "word"), Session.Fault(await admin.PostAsync($"/api/runs/{id}/alone", new { step, why = "it is night" })));
+        using (var looks = await Session.SignInAsync(world.Server.Url, "look"))
+        {
+            Assert.Equal(403, (await looks.PostAsync($"/api/runs/{id}/alone", new { step, why = "it is night", word = "ticket-payments" })).Status);
+        }
+
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/alone", new { step, why = "it is night", word = "ticket-payments" })).Status);
+        Assert.Equal(409, (await admin.PostAsync($"/api/runs/{id}/alone", new { step, why = "it is night", word = "ticket-payments" })).Status);
+        var run = await admin.RunIsAsync(id, "done");
+        Assert.Equal("admin", Step(run, "stop").GetProperty("decidedBy").GetString());
+        Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from ledger where kind = 'break-glass' and database = 'ticket-payments' and who = 'admin'"));
+        var notice = (await admin.GetAsync("/api/notices")).EnumerateArray().First(n => n.GetProperty("kind").GetString() == "alone");
+        Assert.Contains("Because: it is night", notice.GetProperty("subject").GetString(), StringComparison.Ordinal);
+        Assert.Equal(["admin", "approve", "look", "operate", "plan"], notice.GetProperty("people").EnumerateArray().Select(p => p.GetString()));
+        admin.Dispose();
+        second.Dispose();
+    }
+
     /// <summary>How often the server is killed while a drill runs.</summary>
     private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "6", System.Globalization.CultureInfo.InvariantCulture);
+
+    [Fact]
+    public async Task Its_engine_is_stopped_and_nobody_helps_the_voters_have_it_take_over_and_clients_come_back_by_themselves()
+    {
+        var (admin, second) = await PeopleAsync();
+        await admin.PaceAsync(20);
+        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        var asked = new { replica = "gate-passes-hill", kind = "automatic", ending = "home", byHand = false };
+        var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
+        Assert.Equal((0.0, false), (sheet.GetProperty("lostSeconds").GetDouble(), sheet.GetProperty("approval").GetBoolean()));
+        Assert.Equal((409, "replica"), Session.Fault(await admin.PostAsync("/api/drills", new { replica = "tickets-hill", asked.kind, asked.ending, asked.byHand })));
+        var id = await BeginAsync(admin, asked);
+        var run = await CarryOnAsync(admin, second, id);
+        Assert.StartsWith("passed: there and home again", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        var result = await ResultAsync(id);
+        Assert.DoesNotContain(result.GetProperty("seen").EnumerateArray(), s => s.TryGetPropertyOrFalse("here") && s.TryGetPropertyOrFalse("there"));
+        Assert.All(result.GetProperty("changes").EnumerateArray(), c => Assert.Equal((0.0, 0.0), (c.TryGetPropertyOr("markersMissing"), c.TryGetPropertyOr("lostSeconds"))));
+        Assert.Equal("quay-h2", Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!.DatabaseById[new("gate-passes")].Host.Value);
+        Assert.StartsWith("host", (await admin.GetAsync("/api/databases/gate-passes")).GetProperty("proofs")[0].GetProperty("loss").GetString(), StringComparison.Ordinal);
+        admin.Dispose();
+        second.Dispose();
+    }
 
     [Theory]
     [InlineData("nobody", "switchover", null, null, 404, "replica")]

@@ -16,7 +16,7 @@ public static class DrillHands
         var d = subject.Database;
         var lost = planned.LostSeconds is > 0 and var seconds ? $"Up to {PlainDuration.Of(seconds)} of commits may be lost; a second person must agree." : "Nothing is lost.";
         return new(
-            $"{(kind == DrillKind.Forced ? "Forced failover" : "Switchover")} of {d.Name} ({d.Id}) to {replica.Id}",
+            $"{(kind switch { DrillKind.Forced => "Forced failover", DrillKind.Automatic => "Automatic failover", _ => "Switchover" })} of {d.Name} ({d.Id}) to {replica.Id}",
             [
                 $"Written {Instants.Write(at)} from what was known then; if that is long ago, look again.",
                 $"From {d.Host} to {to}. {(ending switch { DrillEnding.Keep => "Roles stay changed; the old side follows.", DrillEnding.Home => "Roles change back at the end.", _ => "Replication ends; clients use the new side." })}",
@@ -24,8 +24,15 @@ public static class DrillHands
                 $"Nobody can write for about {PlainDuration.Of(planned.WriteStopSeconds ?? 0)}.",
                 subject.Objective is { } o ? $"Agreed: lose at most {PlainDuration.Of(o.RpoSeconds)}, be back within {PlainDuration.Of(o.RtoSeconds)}." : "Nothing was agreed for it.",
             ],
-            s => ByHand(s, d, replica, to));
+            s => kind == DrillKind.Automatic ? ByItself(s) ?? ByHand(s, d, replica, to) : ByHand(s, d, replica, to));
     }
+
+    private static string? ByItself(Step s) => s.Kind switch
+    {
+        "stop" when s.NoWayBack => "Kill the engine's process there, and touch nothing else. Write down the time.",
+        "promote" when !s.NoWayBack => "Wait, and write down when the replica has become the primary. If it has not within three times what is expected, go on with the runbook of a forced failover.",
+        _ => null,
+    };
 
     private static string? ByHand(Step s, Database d, Replica replica, Id<Host> to) => s.Kind switch
     {

@@ -29,15 +29,16 @@ public sealed class DrillRunbook
     private DrillRunbook(RecoverySubject subject, Ask ask, Func<string, double?> learned) => (this.subject, this.ask, this.learned) = (subject, ask, learned);
 
     /// <summary>What is asked for.</summary>
-    /// <param name="Kind">Switchover or forced.</param>
+    /// <param name="Kind">Switchover, forced or automatic.</param>
     /// <param name="Ending">How it ends.</param>
     /// <param name="Replica">The replica that becomes the primary.</param>
     /// <param name="To">The host it runs on then.</param>
     /// <param name="Follower">What the old side is called when it follows.</param>
     /// <param name="Planned">What it comes to.</param>
     /// <param name="ByHand">Whether people confirm that everybody was told, and that clients may be sent over.</param>
+    /// <param name="Overridden">What failed before and is gone on in spite of, with why; null when nothing did.</param>
     /// <param name="FirstBase">The task that takes the first base of the new branch; null when no plan does.</param>
-    public sealed record Ask(DrillKind Kind, DrillEnding Ending, Replica Replica, Id<Host> To, string Follower, PlannedDrill Planned, bool ByHand, PlanTask? FirstBase);
+    public sealed record Ask(DrillKind Kind, DrillEnding Ending, Replica Replica, Id<Host> To, string Follower, PlannedDrill Planned, bool ByHand, PlanTask? FirstBase, string? Overridden = null);
 
     /// <summary>The steps.</summary>
     /// <param name="subject">The database.</param>
@@ -46,7 +47,7 @@ public sealed class DrillRunbook
     /// <exception cref="ArgumentException">It is refused, or of a kind in which no roles change.</exception>
     public static RunPlan Of(RecoverySubject subject, Ask ask, Func<string, double?>? learned = null)
     {
-        if (ask.Planned.Refused.Count > 0 || ask.Kind is not (DrillKind.Switchover or DrillKind.Forced))
+        if (ask.Planned.Refused.Count > 0 || ask.Kind is not (DrillKind.Switchover or DrillKind.Forced or DrillKind.Automatic))
         {
             throw new ArgumentException(ask.Planned.Refused.Count > 0 ? ask.Planned.Refused[0] : $"{ask.Kind} is not a change of roles to a replica", nameof(ask));
         }
@@ -60,9 +61,17 @@ public sealed class DrillRunbook
     private RunPlan Make()
     {
         var (d, from) = (subject.Database, subject.Database.Host);
-        Add("precheck", "Try what it needs, from both sides", ask.Replica.Id.Value, 3);
+        Add("precheck", $"Try what it needs, from both sides{(ask.Overridden is { } overridden ? $"; gone on in spite of {overridden}" : "")}", ask.Replica.Id.Value, 3, approval: ask.Overridden is not null);
         Add("markers", "Begin to write a marker a second, and to look on at both sides", d.Id.Value, 60, undo: Undo.Own);
-        ChangeRoles(0, ask.Kind == DrillKind.Forced, from, ask.To, ask.Replica.Id.Value);
+        if (ask.Kind == DrillKind.Automatic)
+        {
+            ByItself(from);
+        }
+        else
+        {
+            ChangeRoles(0, ask.Kind == DrillKind.Forced, from, ask.To, ask.Replica.Id.Value);
+        }
+
         if (ask.Ending != DrillEnding.Part)
         {
             Follow(0, ask.Follower, from);
@@ -88,6 +97,21 @@ public sealed class DrillRunbook
 
         Add("end", "End the markers; what was seen is kept", d.Id.Value, 1);
         return new RunPlan(steps);
+    }
+
+    /// <summary>The engine is stopped, and all that follows is waited for.</summary>
+    private void ByItself(Id<Host> from)
+    {
+        var (d, planned) = (subject.Database, ask.Planned);
+        if (ask.ByHand)
+        {
+            Hold("tell", $"Everybody who must know has been told: the engine on {from} is stopped, and nobody can write for about {PlainDuration.Of(planned.WriteStopSeconds!.Value)}", [Told]);
+        }
+
+        Add("stop", $"Stop the engine on {from}, and help nobody", from.Value, HandSeconds, noWayBack: true);
+        Add("promote", $"{ask.Replica.Id} takes over by itself on {ask.To}", ask.To.Value, Math.Max(0, planned.ServiceSeconds!.Value - d.RedirectSeconds));
+        Add("back", "Clients are back: a write through the usual address succeeds", d.Id.Value, d.RedirectSeconds);
+        Add("check", "Check it: markers, integrity, one writable side only", ask.To.Value, d.CheckSeconds);
     }
 
     private void ChangeRoles(int phase, bool lost, Id<Host> from, Id<Host> to, string replica)

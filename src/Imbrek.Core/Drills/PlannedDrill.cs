@@ -125,6 +125,32 @@ public sealed record PlannedDrill(IReadOnlyList<string> Refused, double? LostSec
         return new([], lost, LogFlow.Of(subject.Database)?.Between(at, -lost, 0), way!.ServiceSeconds, way.ServiceSeconds, lost > 0);
     }
 
+    /// <summary>The primary is stopped and nobody helps: the replica takes over by itself. Refused where it would not.</summary>
+    /// <inheritdoc cref="Switchover"/>
+    public static PlannedDrill Automatic(RecoverySubject subject, ReplicaSource source, Instant at)
+    {
+        at = Whole(at);
+        var loss = Loss.Of(subject.Database.Host);
+        var planned = Forced(subject, source, at, loss);
+        if (planned.Refused.Count > 0)
+        {
+            return planned;
+        }
+
+        var replica = source.Replica;
+        if (!ReferenceEquals(Voters.WhoTakesOverByItself(subject, loss, at), source))
+        {
+            var why = replica.TakesOver != TakesOver.ByItself ? "it takes over when a person says so"
+                : !replica.LosesNothing ? "its mode can lose: unasked it would lose what it lacks"
+                : subject.Fleet.GroupOf(subject.Database.Id) is not { Voters.Count: > 0 } group ? "its group has no voters"
+                : !Voters.HaveMajorityAfter(group, loss, subject.Fleet) ? "no majority of the voters would be left"
+                : "it is not in step, or another comes first";
+            return new([$"{replica.Id} would not take over by itself: {why}"], null, null, null, null, null);
+        }
+
+        return planned with { LostSeconds = 0, LostBytes = planned.LostBytes is null ? null : 0, Approval = false };
+    }
+
     private static string? WhyNotIn(Replica replica, Instant at) =>
         at < replica.Since ? $"{replica.Id} begins at {Instants.Write(replica.Since.Value)}" : at >= replica.Until ? $"{replica.Id} ended at {Instants.Write(replica.Until.Value)}" : null;
 

@@ -26,6 +26,9 @@ public interface IDrillDriver
     /// <param name="cancel">Breaks it off.</param>
     Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel);
 
+    /// <summary>Stops the engine of the primary as if it had died, and helps nobody: voters, replica and clients do what they do by themselves.</summary>
+    Task<WritesStopped> ProvokeAsync(RunCall call, Id<Database> database, CancellationToken cancel);
+
     /// <summary>Takes that back: writes go on, and the replica receives again.</summary>
     Task GoOnAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel);
 

@@ -43,6 +43,15 @@ internal sealed class WorldDrills(World world)
 
     public bool TakesWrites(Id<Database> database, Id<Host> host) => Takes(world[database], host.Value);
 
+    /// <summary>The voters have moved the usual address of a database.</summary>
+    public void Moved(Id<Database> database, Id<Host> host)
+    {
+        foreach (var w in all.Values.Where(w => w.Database == database.Value))
+        {
+            w.Address = host.Value;
+        }
+    }
+
     public void SendClients(Guid run, Id<Host> host) => Of(run).Address = host.Value;
 
     public IReadOnlyList<DrillSpan> Seen(Guid run) => !all.TryGetValue(run, out var w) ? [] : [.. w.Trail.Select(t => new DrillSpan(At(t.From), At(t.To), t.Here, t.There, t.Clients))];

@@ -129,7 +129,7 @@ internal sealed class SimulatedDatabase
     public void TakeOver(PageImage image, Id<Host> host, Branch branch)
     {
         var now = branch.StartsAt.ToUnixTimeMilliseconds();
-        Former = new FormerSide(Database.Host.Value, stops.Contains(StandInReplicateDriver.KeptOut));
+        Former = new FormerSide(Database.Host.Value, stops.Contains(StandInReplicateDriver.KeptOut) || stops.Contains(Replication.Voting.KeptOut));
         foreach (var why in stops.ToArray())
         {
             GoOn(now, why);

@@ -10,17 +10,27 @@ namespace Imbrek.StandIn.Replication;
 /// </summary>
 internal sealed class Voting(World world)
 {
-    private const string KeptOut = "the voters keep it out while a replica takes over";
+    internal const string KeptOut = "the voters keep it out while a replica takes over";
+
+    /// <summary>Why a primary is gone whose host is there.</summary>
+    internal const string Provoked = "its engine was stopped, and nobody helps it";
 
     /// <summary>A host has gone down.</summary>
     public void Notice(Id<Host> host)
     {
         foreach (var d in world.Databases.Where(d => d.Database.Host == host))
         {
-            if (world.Fleet.GroupOf(d.Database.Id) is { Voters.Count: > 0 } group)
-            {
-                world.After((long)((group.NoticeSeconds ?? d.Database.DetectSeconds) * 1000), () => Vote(d, host));
-            }
+            Notice(d);
+        }
+    }
+
+    /// <summary>A primary is gone.</summary>
+    public void Notice(SimulatedDatabase d)
+    {
+        if (world.Fleet.GroupOf(d.Database.Id) is { Voters.Count: > 0 } group)
+        {
+            var host = d.Database.Host;
+            world.After((long)((group.NoticeSeconds ?? d.Database.DetectSeconds) * 1000), () => Vote(d, host));
         }
     }
 
@@ -29,7 +39,12 @@ internal sealed class Voting(World world)
     {
         foreach (var host in world.Faults.DownHosts)
         {
-            Notice(new(host));
+            Notice(new Id<Host>(host));
+        }
+
+        foreach (var d in world.Databases.Where(d => d.IsStoppedBy(Provoked) && !d.IsStoppedBy(KeptOut)))
+        {
+            Notice(d);
         }
 
         foreach (var d in world.Databases.Where(d => d.IsStoppedBy(KeptOut)))
@@ -41,7 +56,7 @@ internal sealed class Voting(World world)
     private void Vote(SimulatedDatabase d, Id<Host> host)
     {
         // It may have come back, be somewhere else by now, or a person may be at it.
-        if (!world.Faults.IsDown(host) || d.Database.Host != host || d.IsStoppedBy(KeptOut) || d.IsStoppedBy(StandInReplicateDriver.KeptOut) || world.Fleet.GroupOf(d.Database.Id) is not { } group)
+        if ((!world.Faults.IsDown(host) && !d.IsStoppedBy(Provoked)) || d.Database.Host != host || d.IsStoppedBy(KeptOut) || d.IsStoppedBy(StandInReplicateDriver.KeptOut) || world.Fleet.GroupOf(d.Database.Id) is not { } group)
         {
             return;
         }
@@ -95,7 +110,9 @@ internal sealed class Voting(World world)
                 return;
             }
 
-            var made = world.Replicas.Promote(r, HostOf(r)!.Value, began);
+            var host = HostOf(r)!.Value;
+            var made = world.Replicas.Promote(r, host, began);
+            world.Drills.Moved(d.Database.Id, host);
             if (made.LostTransactions > 0)
             {
                 world.Tell(d.Database.Id, "replica", $"{made.LostTransactions} commits over {made.LostSeconds:0} s are lost, and nobody was asked");

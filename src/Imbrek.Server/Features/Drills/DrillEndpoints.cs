@@ -35,12 +35,13 @@ internal static class DrillEndpoints
 
     /// <summary>A drill that is asked for.</summary>
     /// <param name="Replica">The replica that becomes the primary.</param>
-    /// <param name="Kind">switchover or forced.</param>
+    /// <param name="Kind">switchover, forced or automatic.</param>
     /// <param name="Ending">keep, home or part.</param>
     /// <param name="Host">Of a replica on an array: the host it is opened on; null for the first.</param>
     /// <param name="Loss">Of a forced one, what is lost: host, array or site; the primary's host when left out.</param>
     /// <param name="ByHand">Whether people confirm steps; yes when left out.</param>
-    public sealed record DrillRequest(string Replica, string Kind, string? Ending, string? Host, string? Loss, bool? ByHand);
+    /// <param name="InSpite">Why it is begun in spite of what failed before; a second person must agree then. Null to stop there.</param>
+    public sealed record DrillRequest(string Replica, string Kind, string? Ending, string? Host, string? Loss, bool? ByHand, string? InSpite = null);
 
     public sealed record DrillPrecheckView(string Name, PrecheckOutcome Outcome, string Detail);
 
@@ -78,6 +79,11 @@ internal static class DrillEndpoints
     /// <summary>The return of a site.</summary>
     public sealed record SiteReturnView(string Site, double Seconds, IReadOnlyList<SiteReturnRow> Returns, IReadOnlyList<SiteOrderView> Orders);
 
+    private const int LongestWhy = 500;
+
+    /// <summary>What nobody may go on in spite of.</summary>
+    private static readonly string[] Final = ["can be done", "nobody else"];
+
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapPost("/api/drills/worksheet", WorksheetAsync).Needs(Roles.Look).Computes().WithName("DrillWorksheet");
@@ -88,7 +94,7 @@ internal static class DrillEndpoints
     }
 
     /// <summary>A drill that was read, with all that is known of it.</summary>
-    private sealed record Drill(RecoverySubject Subject, ReplicaSource Source, DrillKind Kind, DrillEnding Ending, Loss Loss, Id<Core.Fleet.Host> To, string Follower, bool ByHand, PlannedDrill Planned, RunPlan? Steps);
+    private sealed record Drill(RecoverySubject Subject, ReplicaSource Source, DrillKind Kind, DrillEnding Ending, Loss Loss, Id<Core.Fleet.Host> To, string Follower, PlannedDrill Planned, Core.Drills.DrillRunbook.Ask? Ask, Func<string, double?> Learned, RunPlan? Steps);
 
     private static async Task<Drill> ReadAsync(DrillRequest request, FleetState fleet, ImbrekContext data, IGuest guest, Instant now, CancellationToken cancel)
     {
@@ -97,7 +103,7 @@ internal static class DrillEndpoints
             throw new BadInputException("replica", $"there is no replica '{InputBounds.Quote(request.Replica ?? "")}'", 404, "not-found");
         }
 
-        DrillKind kind = request.Kind switch { "switchover" => DrillKind.Switchover, "forced" => DrillKind.Forced, _ => throw new BadInputException("kind", "must be one of switchover, forced") };
+        DrillKind kind = request.Kind switch { "switchover" => DrillKind.Switchover, "forced" => DrillKind.Forced, "automatic" => DrillKind.Automatic, _ => throw new BadInputException("kind", "must be one of switchover, forced, automatic") };
         DrillEnding ending = (request.Ending ?? "keep") switch { "keep" => DrillEnding.Keep, "home" => DrillEnding.Home, "part" => DrillEnding.Part, _ => throw new BadInputException("ending", "must be one of keep, home, part") };
         var (d, replica) = (subject.Database, source.Replica);
         var loss = Loss.Of(d.Host);
@@ -124,6 +130,7 @@ internal static class DrillEndpoints
         // Of what was received since its last look nobody knows yet.
         var lastLook = ReplicaEndpoints.LookedAt(source, now, guest.Pace);
         var planned = kind == DrillKind.Switchover ? PlannedDrill.Switchover(subject, source, lastLook)
+            : kind == DrillKind.Automatic ? PlannedDrill.Automatic(subject, source, lastLook)
             : PlannedDrill.Forced(subject, source, replica.LosesNothing ? lastLook : now, loss);
         if (ending != DrillEnding.Part && replica.Place is not ReplicaPlace.OnHost)
         {
@@ -136,15 +143,15 @@ internal static class DrillEndpoints
         }
 
         var follower = FollowerOf(subject.Fleet, d, now);
-        RunPlan? steps = null;
-        if (planned.Refused.Count == 0)
+        if (planned.Refused.Count > 0)
         {
-            var learned = await LearnedAsync(data, d.Id, cancel);
-            steps = Core.Drills.DrillRunbook.Of(
-                subject, new(kind, ending, replica, to, follower, planned, request.ByHand ?? true, Promoting.FirstBaseOf(subject.Fleet, d)), k => learned.TryGetValue(k, out var seconds) ? seconds : null);
+            return new(subject, source, kind, ending, loss, to, follower, planned, null, _ => null, null);
         }
 
-        return new(subject, source, kind, ending, loss, to, follower, request.ByHand ?? true, planned, steps);
+        var known = await LearnedAsync(data, d.Id, cancel);
+        double? Learned(string kind) => known.TryGetValue(kind, out var seconds) ? seconds : null;
+        var ask = new Core.Drills.DrillRunbook.Ask(kind, ending, replica, to, follower, planned, request.ByHand ?? true, Promoting.FirstBaseOf(subject.Fleet, d));
+        return new(subject, source, kind, ending, loss, to, follower, planned, ask, Learned, Core.Drills.DrillRunbook.Of(subject, ask, Learned));
     }
 
     /// <summary>What the host a database runs on is called when it is a replica of it: the name it had before, or one that nobody has.</summary>
@@ -226,9 +233,21 @@ internal static class DrillEndpoints
             throw new BadInputException("replica", string.Join("; ", planned.Refused), 409, "not-possible");
         }
 
-        if (DrillPrechecks.Of(s, drill.Source, drill.Kind, planned, now).Concat(await OthersAsync(data, s.Database, cancel)).FirstOrDefault(p => p.Outcome == PrecheckOutcome.Failed) is { } failed)
+        Precheck[] failed = [.. DrillPrechecks.Of(s, drill.Source, drill.Kind, planned, now).Concat(await OthersAsync(data, s.Database, cancel)).Where(p => p.Outcome == PrecheckOutcome.Failed)];
+        if (request.InSpite?.Length > LongestWhy)
         {
-            throw new BadInputException("replica", $"{failed.Name}: {failed.Detail}", 409, "precheck");
+            throw new BadInputException("inSpite", $"is at most {LongestWhy} letters");
+        }
+
+        if (failed.FirstOrDefault(f => string.IsNullOrWhiteSpace(request.InSpite) || Final.Contains(f.Name)) is { } stops)
+        {
+            throw new BadInputException("replica", $"{stops.Name}: {stops.Detail}", 409, "precheck");
+        }
+
+        var inSpite = failed.Length == 0 ? null : $"{string.Join(", ", failed.Select(f => $"{f.Name} ({f.Detail})"))}, because {request.InSpite!.Trim()}";
+        if (inSpite is not null)
+        {
+            drill = drill with { Steps = Core.Drills.DrillRunbook.Of(s, drill.Ask! with { Overridden = inSpite }, drill.Learned) };
         }
 
         var asked = new DrillRunKind.Question(
@@ -243,7 +262,8 @@ internal static class DrillEndpoints
             planned.LostSeconds ?? 0,
             planned.ServiceSeconds ?? 0,
             s.Objective?.RpoSeconds,
-            s.Objective?.RtoSeconds);
+            s.Objective?.RtoSeconds,
+            inSpite);
         var steps = new RunPlan([.. drill.Steps!.Steps.Select(x => x.Kind == "base" ? x with { Work = RunJson.Write(TakeSpec.Of(Promoting.FirstBaseOf(s.Fleet, s.Database)!, s.Database.Id)) } : x)]);
         return await acting.BeginAsync(DrillRunKind.KindName, s.Database, family, asked, Run.Of(steps), TakeOverKind.ClaimOf(s.Fleet, s.Database.Id), user, cancel);
     }

@@ -18,6 +18,8 @@ namespace Imbrek.Server.Features.Runs;
 /// <summary>Runs of any kind: what ran, runs, or should have run; their steps; and what people decide about them.</summary>
 internal static class RunEndpoints
 {
+    private const int LongestWhy = 500;
+
     private static readonly Duration FurthestAhead = Duration.FromDays(366);
 
     public sealed record RunPage(IReadOnlyList<RunLine> Runs, string? Next);
@@ -32,6 +34,12 @@ internal static class RunEndpoints
     /// <param name="Choice">One of the choices it offers.</param>
     public sealed record DecisionRequest(int? Step, string Choice);
 
+    /// <summary>One person decides alone what needs a second one, in an emergency.</summary>
+    /// <param name="Step">The number of the step.</param>
+    /// <param name="Why">Why nobody else can be asked.</param>
+    /// <param name="Word">The name of the database, said again the second time; null the first time, which is refused.</param>
+    public sealed record AloneRequest(int Step, string Why, string? Word);
+
     public sealed record RemovalBegun(Guid Id);
 
     public static void Map(IEndpointRouteBuilder app)
@@ -41,6 +49,7 @@ internal static class RunEndpoints
         app.MapPost("/api/runs", AskAsync).Needs(Roles.Operate).WithName("AskForRun");
         app.MapPost("/api/runs/{id:guid}/decide", DecideAsync).Needs(Roles.Operate).WithName("DecideRun");
         app.MapPost("/api/runs/{id:guid}/approve", ApproveAsync).Needs(Roles.Approve).WithName("ApproveRun");
+        app.MapPost("/api/runs/{id:guid}/alone", AloneAsync).Needs(Roles.Operate).InSession().WithName("DecideAlone");
         app.MapPost("/api/runs/{id:guid}/cancel", CancelAsync).Needs(Roles.Operate).WithName("CancelRun");
         app.MapPost("/api/runs/{id:guid}/remove", RemoveAsync).Needs(Roles.Operate).WithName("RemoveInstance");
     }
@@ -211,15 +220,30 @@ internal static class RunEndpoints
     /// <summary>Takes a decision about a step, once: of two people who decide at the same time one is told.</summary>
     private static Task<NoContent> DecideAsync(
         Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
-        TakeAsync(id, request, approves: false, data, store, worker, peers, clock, user, cancel);
+        TakeAsync(id, request, approves: false, null, data, store, worker, peers, clock, user, cancel);
 
     /// <summary>Approves or refuses a step that needs it: never whoever asked for the run.</summary>
     private static Task<NoContent> ApproveAsync(
         Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
-        TakeAsync(id, request, approves: true, data, store, worker, peers, clock, user, cancel);
+        TakeAsync(id, request, approves: true, null, data, store, worker, peers, clock, user, cancel);
+
+    /// <summary>In an emergency one person may approve alone: asked for twice, told to everybody, and in the ledger in its own kind.</summary>
+    private static async Task<NoContent> AloneAsync(
+        Guid id, AloneRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        if (string.IsNullOrWhiteSpace(request.Why) || request.Why.Length > LongestWhy)
+        {
+            throw new BadInputException("why", $"say in at most {LongestWhy} letters why nobody else can be asked");
+        }
+
+        var (row, _) = await store.FindAsync(id, cancel) ?? throw NotFound();
+        return request.Word == row.Database
+            ? await TakeAsync(id, new(request.Step, Step.Approve), approves: true, request.Why.Trim(), data, store, worker, peers, clock, user, cancel)
+            : throw new BadInputException("word", $"you alone decide what a second person should; everybody will be told. Ask again with the name of the database, {row.Database}", 409, "ask-again");
+    }
 
     private static async Task<NoContent> TakeAsync(
-        Guid id, DecisionRequest request, bool approves, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        Guid id, DecisionRequest request, bool approves, string? aloneBecause, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var (row, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var now = clock.GetCurrentInstant();
@@ -237,7 +261,7 @@ internal static class RunEndpoints
             throw new BadInputException("step", approves ? "needs no approval: it is decided" : "needs the approval of a second person", 409, "not-so");
         }
 
-        if (approves && row.AskedBy == user.Identity!.Name)
+        if (approves && aloneBecause is null && row.AskedBy == user.Identity!.Name)
         {
             throw new BadInputException("step", "is approved by a second person, not by who asked for the run", 409, "second-person");
         }
@@ -256,6 +280,11 @@ internal static class RunEndpoints
             throw new BadInputException("step", "it was cancelled, or is over", 409, "not-now");
         }
 
+        if (aloneBecause is not null)
+        {
+            await TellEverybodyAsync(row, run.Plan[step], aloneBecause, user.Identity!.Name!, now, data, cancel);
+        }
+
         data.Decisions.Add(new DecisionRow { RunId = id, Step = step, Round = run[step].Round, Choice = request.Choice!, Who = user.Identity!.Name!, At = now });
         try
         {
@@ -270,6 +299,22 @@ internal static class RunEndpoints
         worker.Wake(id);
         await peers.TellAsync([], [id], cancel);
         return TypedResults.NoContent();
+    }
+
+    private static async Task TellEverybodyAsync(RunRow row, Step step, string why, string who, Instant now, ImbrekContext data, CancellationToken cancel)
+    {
+        data.Notices.Add(new NoticeRow
+        {
+            FirstAt = now,
+            LastAt = now,
+            GroupKey = $"alone|{row.Id}|{step.Number}",
+            Kind = "alone",
+            People = await data.Users.Select(u => u.UserName!).Order().ToArrayAsync(cancel),
+            Subject = $"{who} decided alone what needs a second person: {step.Title}. Because: {why}",
+            Count = 1,
+            Databases = [row.Database],
+        });
+        await LedgerTable.AppendAsync(data, now, who, "break-glass", row.Database, RunJson.Write(new { run = row.Id, step = step.Number, title = step.Title, why }), cancel);
     }
 
     private static int? LastDecided(Run run) => run.Plan.Steps.LastOrDefault(s => run[s.Number].Choice is not null)?.Number;

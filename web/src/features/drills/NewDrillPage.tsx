@@ -4,6 +4,7 @@ import Button from '@mui/material/Button';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { useGo } from '../../app/premise';
@@ -20,6 +21,7 @@ import { RunbookInTime } from './RunbookInTime';
 const kinds = {
   switchover: 'Switchover: both sides alive, nothing lost',
   forced: 'Forced failover: the source is taken for lost',
+  automatic: 'Automatic failover: its engine is stopped, nobody helps',
 };
 const endings = { home: 'Roles change back', keep: 'Roles stay changed', part: 'Replication ends' };
 const losses = { host: 'its host', array: 'its array', site: 'its site' };
@@ -45,6 +47,7 @@ export default function NewDrillPage() {
   const choices = (replicas.data?.rows ?? []).filter((r) => r.state !== 'ended');
   const named = params.get('replica');
   const replica = choices.find((r) => r.id === named)?.id ?? choices[0]?.id ?? '';
+  const [inSpite, setInSpite] = useState('');
   const body = { replica, kind, ending, byHand, host: null, loss: kind === 'forced' ? loss : null };
   const sheet = useQuery({
     queryKey: ['drills', 'worksheet', body],
@@ -55,11 +58,13 @@ export default function NewDrillPage() {
     queryFn: () => got(api.POST('/api/drills/worksheet', { body })),
   });
   const begin = useMutation({
-    mutationFn: () => got(api.POST('/api/drills', { body })),
+    mutationFn: () => got(api.POST('/api/drills', { body: { ...body, inSpite: inSpite.trim() || null } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
   const s = replica === '' ? undefined : sheet.data;
   const stops = s?.prechecks.filter((p) => p.outcome === 'failed') ?? [];
+  // What cannot be done, or is being done, nobody may go on in spite of.
+  const final = stops.some((p) => p.name === 'can be done' || p.name === 'nobody else');
   const text = new URLSearchParams({
     replica,
     kind,
@@ -125,7 +130,13 @@ export default function NewDrillPage() {
         <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
           <Button
             variant="contained"
-            disabled={!may || !s || s.canAct !== null || stops.length > 0 || begin.isPending}
+            disabled={
+              !may ||
+              !s ||
+              s.canAct !== null ||
+              (stops.length > 0 && (final || inSpite.trim() === '')) ||
+              begin.isPending
+            }
             onClick={() => begin.mutate()}
           >
             Begin the drill
@@ -142,6 +153,15 @@ export default function NewDrillPage() {
           )}
           <Box sx={{ color: 'text.secondary' }}>{s?.canAct ?? (may ? '' : 'Who operates begins it.')}</Box>
         </Box>
+        {stops.length > 0 && !final && (
+          <TextField
+            label="Go on in spite of what stands in the way, because"
+            helperText="A second person must agree; the reason is kept."
+            value={inSpite}
+            onChange={(e) => setInSpite(e.target.value)}
+            sx={{ maxWidth: 560 }}
+          />
+        )}
         {begin.error && (
           <Alert severity="error" variant="outlined">
             {begin.error.message}

@@ -187,6 +187,54 @@ describe('the worksheet of a drill', () => {
   });
 });
 
+describe('what needs a second person', () => {
+  it('is begun in spite of what stands in the way only with a reason', async () => {
+    const asked = worksheet(
+      { ...sheet, prechecks: [{ name: 'settings', outcome: 'failed', detail: 'time zones differ' }] },
+      { 'POST /api/drills': { id: 'r-2' } },
+    );
+    const begin = await screen.findByRole<HTMLButtonElement>('button', { name: 'Begin the drill' });
+    await screen.findByText('time zones differ');
+    expect(begin.disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText(/Go on in spite/), { target: { value: 'both are UTC' } });
+    expect(begin.disabled).toBe(false);
+    fireEvent.click(begin);
+    await waitFor(() =>
+      expect(asked.find((a) => a.path === '/api/drills')!.body).toMatchObject({ inSpite: 'both are UTC' }),
+    );
+  });
+
+  it('is decided alone only after a reason and the name of the database', async () => {
+    const asked = server({
+      'GET /api/places': places,
+      'GET /api/runs/r-1': runView({
+        run: runLine({ id: 'r-1', kind: 'drill', plan: null, state: 'held', ended: null }),
+        steps: [step({ number: 4, kind: 'stop', state: 'waiting', owner: 'approve', choices: ['approve', 'refuse'] })],
+        drill,
+      }),
+      'GET /api/drills/r-1/seen': [],
+      'POST /api/runs/r-1/alone': {},
+    });
+    show(<RunPage />, '/runs/r-1', ['operate'], '/runs/:id');
+    fireEvent.click(await screen.findByRole('button', { name: /Nobody else can be asked/ }));
+    const alone = screen.getByRole<HTMLButtonElement>('button', { name: 'Decide alone' });
+    expect(alone.disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText('Why nobody else can be asked'), { target: { value: 'it is night' } });
+    fireEvent.click(alone);
+    const approve = screen.getByRole<HTMLButtonElement>('button', { name: 'I alone approve it' });
+    expect(approve.disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText('Database'), { target: { value: runLine({}).database } });
+    fireEvent.click(approve);
+    await waitFor(() =>
+      expect(asked.find((a) => a.method === 'POST')!.body).toEqual({
+        step: 4,
+        why: 'it is night',
+        word: runLine({}).database,
+      }),
+    );
+  });
+});
+
 const span = (
   from: number,
   to: number,

@@ -1,5 +1,6 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
+import type { ReactNode } from 'react';
 import type { Schemas } from '../../api/client';
 import { choiceWord } from './words';
 
@@ -10,12 +11,15 @@ export function Decide({
   may,
   pending,
   decide,
+  alone,
 }: {
   step: Schemas['RunStepView'];
   checks: Schemas['CheckResult'][] | null;
   may: boolean;
   pending: boolean;
   decide: (choice: string) => void;
+  /** How one person decides alone what needs a second one; null where that cannot be. */
+  alone?: ReactNode;
 }) {
   const bad = checks?.filter((c) => !c.passed).length ?? 0;
   return (
@@ -49,6 +53,7 @@ export function Decide({
             : 'Who approves or administers decides; not who asked for it.'}
         </>
       )}
+      {alone}
     </Box>
   );
 }

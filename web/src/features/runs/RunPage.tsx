@@ -13,6 +13,7 @@ import { Worksheet } from '../../shared/Worksheet';
 import { DrillFigures } from '../drills/DrillFigures';
 import { NextByPeople } from '../drills/NextByPeople';
 import { Tracks } from '../drills/Tracks';
+import { Alone } from './Alone';
 import { Decide } from './Decide';
 import { RestoreFigures } from './RestoreFigures';
 import { RunFacts } from './RunFacts';
@@ -110,6 +111,7 @@ export default function RunPage() {
             may={s.hold ? may : mayApprove}
             pending={pending}
             decide={(choice) => decide.mutate({ step: s.number, choice, approves: !s.hold })}
+            alone={!s.hold && may ? <Alone run={id} step={s.number} database={r.database} /> : null}
           />
         ))}
         {error && <Failure error={error} />}

@@ -27,7 +27,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
     /// <summary>What was asked.</summary>
     /// <param name="Replica">The replica that becomes the primary.</param>
-    /// <param name="Kind">Switchover or forced.</param>
+    /// <param name="Kind">Switchover, forced or automatic.</param>
     /// <param name="Ending">How it ends.</param>
     /// <param name="Loss">The loss a forced one stands for.</param>
     /// <param name="From">The host the database ran on.</param>
@@ -38,8 +38,9 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
     /// <param name="PlannedServiceSeconds">How long it was expected to take until clients are back.</param>
     /// <param name="RpoSeconds">What was agreed then; null when nothing was.</param>
     /// <param name="RtoSeconds">What was agreed then.</param>
+    /// <param name="InSpite">What it was begun in spite of, and why; null when nothing stood against it.</param>
     public sealed record Question(
-        string Replica, DrillKind Kind, DrillEnding Ending, string Loss, string From, string To, string Follower, string Part, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds) : About(Replica);
+        string Replica, DrillKind Kind, DrillEnding Ending, string Loss, string From, string To, string Follower, string Part, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds, string? InSpite = null) : About(Replica);
 
     private sealed record InPhase(int Phase);
 
@@ -68,6 +69,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var (drill, database) = (Drill(run), new Id<Core.Fleet.Database>(run.Row.Database));
         var (from, to, replica) = phase == 0 ? (asked.From, asked.To, asked.Replica) : (asked.To, asked.From, asked.Follower);
         var lost = phase == 0 && asked.Kind == DrillKind.Forced;
+        var byItself = phase == 0 && asked.Kind == DrillKind.Automatic;
         switch (step.Kind)
         {
             case "precheck":
@@ -76,13 +78,15 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
                 var first = await drill.BeginAsync(run.Call, database, new(asked.To), cancel);
                 return new StepResult($"the first marker is of {Instants.Write(first)}");
             case "stop":
-                var stopped = await drill.StopAsync(run.Call, database, lost ? new(replica) : null, cancel);
+                var stopped = byItself ? await drill.ProvokeAsync(run.Call, database, cancel) : await drill.StopAsync(run.Call, database, lost ? new(replica) : null, cancel);
                 return new StepResult($"{stopped.How}; {stopped.Markers.Count} markers until then", RunJson.Write(new Stopped(0, 0, Instants.Write(stopped.At), stopped.Markers.Count, stopped.Markers.Last is { } last ? Instants.Write(last) : null)));
             case "caught":
                 return await CaughtUpAsync(run, phase, replica, cancel);
             case "out":
                 var writes = await drill.TakesWritesAsync(run.Call, database, new(from), cancel);
                 return new StepResult(writes ? $"{from} still takes writes" : $"a write on {from} is refused", Failed: writes);
+            case "promote" when byItself:
+                return TookOver(run, to);
             case "promote":
                 var p = await Driver(run).PromoteAsync(CallFor(run, phase), new(replica), new(to), null, cancel);
                 return new StepResult(
@@ -131,7 +135,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
             : result.Passed == true ? $"passed: {(result.Changes.Count > 1 ? "there and home again, each " : "")}within what was agreed"
             : $"did not pass: {string.Join("; ", result.Failed)}";
         var proofs = done && result.Changes.Count > 0 && Fleet.Has(run.Row.Database) ? new[] { ProofOf(run, asked, result, now) } : null;
-        return concluded with { Note = note, LedgerBody = Body(run, end.State, note, new { kind = asked.Kind, ending = asked.Ending, loss = asked.Loss, from = asked.From, to = asked.To, planned = new { lostSeconds = asked.PlannedLostSeconds, serviceSeconds = asked.PlannedServiceSeconds }, measured = result with { Seen = [] } }), Proofs = proofs };
+        return concluded with { Note = note, LedgerBody = Body(run, end.State, note, new { kind = asked.Kind, ending = asked.Ending, loss = asked.Loss, from = asked.From, to = asked.To, inSpite = asked.InSpite, planned = new { lostSeconds = asked.PlannedLostSeconds, serviceSeconds = asked.PlannedServiceSeconds }, measured = result with { Seen = [] } }), Proofs = proofs };
     }
 
     /// <summary>What it has measured so far; null before roles change.</summary>
@@ -148,7 +152,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         Passed = result.Passed == true,
         SizeBytes = Fleet[run.Row.Database].Subject.Database.SizeBytes,
         Version = Fleet[run.Row.Database].Subject.Database.Version,
-        Loss = asked.Kind == DrillKind.Forced ? asked.Loss : "none",
+        Loss = asked.Kind == DrillKind.Switchover ? "none" : asked.Loss,
         Host = asked.To,
         RunId = run.Row.Id,
         TookOver = true,
@@ -180,6 +184,21 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         return look.ReceivedTo >= stopped && look.AppliedTo >= stopped
             ? new StepResult("it holds all that was committed", RestoreAside.Write(new RestoreAside.Measured((look.At - stopped).TotalSeconds, 0, Instants.Write(look.ReceivedTo), look.Position)))
             : new StepResult($"{PlainDuration.Of(Math.Max(0, (stopped - Instant.Min(look.ReceivedTo, look.AppliedTo)).TotalSeconds))} to go{(look.HeldUpBy is { } by ? $": {by}" : "")}", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
+    }
+
+    /// <summary>Whether the database runs on another host now, of which nobody was asked: who watches it has named it in the fleet.</summary>
+    private StepResult TookOver(RunContext run, string to)
+    {
+        var d = Fleet[run.Row.Database].Subject.Database;
+        if (d.Host.Value != to || d.Branches.Count == 0)
+        {
+            return new StepResult("it has not taken over yet", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
+        }
+
+        var b = d.Branches[^1];
+        return new StepResult(
+            $"branch {b.Id} begins at position {b.ForkPosition}",
+            RunJson.Write(new Promoted(0, 0, Instants.Write(b.ForkAt), b.ForkPosition, b.Id, b.Parent, Instants.Write(b.StartsAt), to, 0, null, [])));
     }
 
     private async Task<StepResult> NameAsync(RunContext run, string replica, string from, Promoted p, CancellationToken cancel)
