@@ -70,6 +70,33 @@ public sealed class FleetPartsTests : OwnFiles
     }
 
     [Fact]
+    public async Task Of_two_databases_that_have_begun_a_branch_at_once_each_can_be_named_though_the_other_is_not_yet()
+    {
+        var one = (await Server.QueryAsync<string>("select min(database) from backup_sets"))!;
+        var other = (await FleetAsync())["databases"]!.AsArray().First(d => d!["id"]!.ToString() == one)!.DeepClone().AsObject();
+        other["id"] = "another";
+        other.Remove("branches");
+        Assert.Equal(200, (await Admin.PutAsync("/api/fleet/databases/another?basedOn=1", other)).Status);
+        await Server.ExecuteAsync("""
+            insert into backup_sets select (jsonb_populate_record(null::backup_sets, to_jsonb(s) || '{"database":"another"}')).* from backup_sets s;
+            update backup_sets set branch = 77
+            """);
+        string[] both = [one, "another"];
+        foreach (var (id, version) in both.Select((id, n) => (id, n + 2)))
+        {
+            var database = (await FleetAsync())["databases"]!.AsArray().First(d => d!["id"]!.ToString() == id)!.DeepClone().AsObject();
+            var plain = database.DeepClone().AsObject();
+            database["branches"] = new JsonArray(new JsonObject { ["id"] = 77, ["parent"] = 1, ["forkPosition"] = 1, ["forkAt"] = "2026-03-01T00:00:00Z", ["startsAt"] = "2026-03-01T00:00:00Z" });
+            Assert.Equal(200, (await Admin.PutAsync($"/api/fleet/databases/{id}?basedOn={version}", database)).Status);
+
+            // What a change itself would leave pointing at nothing is refused as before.
+            var back = await Admin.PutAsync($"/api/fleet/databases/{id}?basedOn={version + 1}", plain);
+            Assert.Equal((409, "still-named"), (back.Status, back.Body.GetProperty("code").GetString()));
+            Assert.Contains($"'{id}' has no branch 77", back.Body.ToString(), StringComparison.Ordinal);
+        }
+    }
+
+    [Fact]
     public async Task What_would_point_at_nothing_is_listed_and_nothing_is_kept()
     {
         var fleet = await FleetAsync();
