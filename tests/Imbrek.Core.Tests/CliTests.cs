@@ -154,6 +154,17 @@ public sealed class CliTests : IDisposable
     }
 
     [Fact]
+    public void Every_command_is_reached_by_the_one_entry_of_the_project_and_its_help()
+    {
+        var entry = File.ReadAllText(Path.Combine(LayerTests.Root(), "imbrek"));
+        var (_, help, _) = Imbrek("--help");
+        var commands = help.Split('\n').SkipWhile(l => !l.StartsWith("Commands:", StringComparison.Ordinal)).Skip(1).Select(l => l.Trim().Split(' ')[0]).Where(c => c.Length > 0).ToArray();
+        Assert.Contains("drill", commands);
+        Assert.All(commands, c => Assert.Matches($"(?m)^  ([a-z-]+ \\| )*{c}( \\| [a-z-]+)*\\)$", entry));
+        Assert.All(commands, c => Assert.Contains($"  ./imbrek {c} ", entry, StringComparison.Ordinal));
+    }
+
+    [Fact]
     public void For_people_there_are_tables_with_units()
     {
         const string Name = "01-chain-with-a-hole-offsite";

@@ -18,7 +18,7 @@ public class LayerTests
         ["Imbrek.Demo"] = ["Imbrek.Core", "Imbrek.Data", "Imbrek.StandIn", "Imbrek.Server", "Imbrek.PostgreSql"],
     };
 
-    private static string Root()
+    internal static string Root()
     {
         var root = new DirectoryInfo(AppContext.BaseDirectory);
         while (!File.Exists(Path.Combine(root.FullName, "imbrek")))
