@@ -90,7 +90,7 @@ internal static class DrillEndpoints
         app.MapPost("/api/drills", BeginAsync).Needs(Roles.Operate).WithName("BeginDrill");
         app.MapGet("/api/drills/runbook", RunbookAsync).Needs(Roles.Look).Computes().WithName("DrillRunbook").Produces<string>(200, "text/markdown");
         app.MapGet("/api/drills/site", Site).Needs(Roles.Look).Computes().WithName("SiteReturn");
-        app.MapGet("/api/drills/{run:guid}/seen", SeenAsync).Needs(Roles.Look).WithName("DrillSeen");
+        app.MapGet("/api/drills/{id:guid}/seen", SeenAsync).Needs(Roles.Look).WithName("DrillSeen");
     }
 
     /// <summary>A drill that was read, with all that is known of it.</summary>
@@ -286,16 +286,16 @@ internal static class DrillEndpoints
             : TypedResults.File(Encoding.UTF8.GetBytes(RunbookText.Markdown(about, schedule)), "text/markdown", $"{name}.md");
     }
 
-    private static async Task<Ok<IReadOnlyList<DrillSpan>>> SeenAsync(Guid run, RunStore store, Runs.Drivers drivers, CancellationToken cancel)
+    private static async Task<Ok<IReadOnlyList<DrillSpan>>> SeenAsync(Guid id, RunStore store, Runs.Drivers drivers, CancellationToken cancel)
     {
-        var (row, _) = await store.FindAsync(run, cancel) is { } found && found.Row.Kind == DrillRunKind.KindName ? found : throw new BadInputException("run", "there is no such drill", 404, "not-found");
+        var (row, _) = await store.FindAsync(id, cancel) is { } found && found.Row.Kind == DrillRunKind.KindName ? found : throw new BadInputException("id", "there is no such drill", 404, "not-found");
         if (row.Result is { } result && RunJson.Read<DrillResult>(result) is { Seen.Count: > 0 } kept)
         {
             return TypedResults.Ok(kept.Seen);
         }
 
         // While it runs whoever looks on is asked, where they can be reached from here.
-        return TypedResults.Ok(drivers.Here.Contains(row.Driver) && drivers.Named(row.Driver!).Drill is { } drill ? await drill.SeenAsync(run, new(row.Database), cancel) : []);
+        return TypedResults.Ok(drivers.Here.Contains(row.Driver) && drivers.Named(row.Driver!).Drill is { } drill ? await drill.SeenAsync(id, new(row.Database), cancel) : []);
     }
 
     private static Ok<SiteReturnView> Site(string site, string? order, int? people, FleetState fleet, IClock clock)

@@ -27,7 +27,7 @@ export function Tracks({ run, drill }: { run: Schemas['RunLine']; drill: Schemas
     queryKey: ['drills', run.id, 'seen'],
     enabled: run.started !== null,
     refetchInterval: run.ended ? false : 2000,
-    queryFn: () => got(api.GET('/api/drills/{run}/seen', { params: { path: { run: run.id } } })),
+    queryFn: () => got(api.GET('/api/drills/{id}/seen', { params: { path: { id: run.id } } })),
   });
   const seen = live.data ?? drill.measured?.seen ?? [];
   if (seen.length === 0) return null;
