@@ -52,7 +52,7 @@ public class AccessTests(DemoServer demo)
     /// <summary>Asks with parameters that name nothing, so that nothing happens whoever is let in.</summary>
     private static async Task<int> AskAsync(Session session, string method, string path)
     {
-        var url = path.Replace("{id}", path.Contains("runs", StringComparison.Ordinal) || path.Contains("tokens", StringComparison.Ordinal) ? Guid.Empty.ToString() : "nothing", StringComparison.Ordinal).Replace("{set}", "nothing", StringComparison.Ordinal)
+        var url = path.Replace("{id}", path.Contains("runs", StringComparison.Ordinal) || path.Contains("drills", StringComparison.Ordinal) || path.Contains("tokens", StringComparison.Ordinal) ? Guid.Empty.ToString() : "nothing", StringComparison.Ordinal).Replace("{set}", "nothing", StringComparison.Ordinal)
             .Replace("{plan}", "nothing", StringComparison.Ordinal).Replace("{name}", "nobody", StringComparison.Ordinal).Replace("{number}", "0", StringComparison.Ordinal);
         using var request = new HttpRequestMessage(new HttpMethod(method.ToUpperInvariant()), url + (method == "get" ? "?target=2026-01-01T00:00:00Z" : ""));
         if (method is "post" or "put")
