@@ -34,7 +34,7 @@ public class AccessTests(DemoServer demo)
                     continue;
                 }
 
-                Assert.Equal(401, await AskAsync(anonymous, operation.Name, path.Name));
+                Assert.Equal((where, 401), (where, await AskAsync(anonymous, operation.Name, path.Name)));
                 foreach (var (name, session) in sessions)
                 {
                     var status = await AskAsync(session, operation.Name, path.Name);
