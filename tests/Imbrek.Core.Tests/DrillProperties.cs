@@ -2,6 +2,7 @@ using System.Numerics;
 using CsCheck;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drills;
+using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
@@ -152,6 +153,16 @@ public class DrillProperties
         var planned = PlannedDrill.Switchover(subject, subject.Replicas[0], Instant.FromUtc(2026, 3, 2, 8, 0));
         Assert.Equal(["r begins at 2026-03-02T09:00:00Z", "r is only read from", "nothing is known of r up to 2026-03-02T08:00:00Z"], planned.Refused);
         Assert.Throws<ArgumentException>(() => PlannedDrill.Forced(subject, subject.Replicas[0], Instant.FromUtc(2026, 3, 2, 8, 0), Loss.Hostile));
+    }
+
+    [Fact]
+    public void What_was_seen_says_when_nobody_could_write_and_when_both_sides_could()
+    {
+        DrillSpan Span(int from, int to, bool here, bool there, bool clients) => new(Fleets.At + Duration.FromSeconds(from), Fleets.At + Duration.FromSeconds(to), here, there, clients);
+        var trail = new DrillTrail([Span(0, 9, true, false, true), Span(10, 20, false, false, false), Span(21, 30, false, false, true), Span(31, 50, false, true, false), Span(51, 53, true, true, true), Span(54, 60, false, false, false)]);
+        Assert.Equal([(Fleets.At + Duration.FromSeconds(10), 21.0), (Fleets.At + Duration.FromSeconds(54), 6.0)], trail.Stops.Select(s => (s.From, s.Seconds)));
+        Assert.Equal((11 + 20 + 6, 3), ((int)trail.WithoutServiceSeconds, trail.BothWritable));
+        Assert.Empty(new DrillTrail([]).Stops);
     }
 
     // ---- The runbook in time.

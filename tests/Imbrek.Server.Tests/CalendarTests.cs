@@ -1,7 +1,6 @@
 using System.Text.Json.Nodes;
 using Ical.Net.CalendarComponents;
 using Ical.Net.DataTypes;
-using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using NodaTime;
@@ -30,7 +29,7 @@ public class CalendarTests(DemoServer demo)
         {
             var text = await admin.Http.GetStringAsync("/api/timetable.ics?plan=calendar");
             var calendar = Calendar.Load(text)!;
-            var fleet = FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+            var fleet = await admin.FleetAsync();
             var (from, to) = (Instant.FromUtc(2026, 11, 24, 15, 0), Instant.FromUtc(2026, 12, 8, 15, 0));
             var looked = 0;
             foreach (var s in Series.Of(fleet).Where(s => s.Plan.Id.Value == "calendar"))

@@ -209,7 +209,7 @@ public class DispatchTests(DemoServer demo)
             });
             Assert.EndsWith("branch 2 is the live one", (await session.RunIsAsync(takeOver, "done")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
             Assert.Equal("berth-hill is in step and proved", (await session.RunIsAsync(setUp, "done")).GetProperty("run").GetProperty("note").GetString());
-            var fleet = FleetFile.Read(await session.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+            var fleet = await session.FleetAsync();
             var gates = fleet.DatabaseById[new("gate-scans")];
             Assert.Equal("hill-h1", gates.Host.Value);
             Assert.Equal(2, Assert.Single(gates.Branches).Id);
@@ -265,7 +265,7 @@ public class DispatchTests(DemoServer demo)
             90,
             () => $"still open: {string.Join(", ", open)}");
         await session.PaceAsync(0);
-        var fleet = FleetFile.Read(await session.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        var fleet = await session.FleetAsync();
         var due = new List<long>();
         var expected = new HashSet<string>();
         foreach (var s in Series.Of(fleet))

@@ -67,7 +67,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     public async Task A_switchover_there_and_home_loses_nothing_is_confirmed_by_people_and_leaves_everything_as_it_was()
     {
         var (admin, second) = await PeopleAsync();
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-scans-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         var asked = new { replica = "gate-scans-hill", kind = "switchover", ending = "home" };
         var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
         Assert.Equal((0.0, false), (sheet.GetProperty("lostSeconds").GetDouble(), sheet.GetProperty("approval").GetBoolean()));
@@ -112,11 +112,11 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         Assert.Contains(seen, s => s.TryGetPropertyOrFalse("there") && s.TryGetPropertyOrFalse("clients"));
         Assert.True(seen[^1].TryGetPropertyOrFalse("here") && seen[^1].TryGetPropertyOrFalse("clients"));
 
-        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        var fleet = await admin.FleetAsync();
         Assert.Equal("quay-h2", fleet.DatabaseById[new("gate-scans")].Host.Value);
         Assert.Null(fleet.Replicas[new("gate-scans-hill")].Until);
         Assert.Equal(2, fleet.DatabaseById[new("gate-scans")].Branches.Count);
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-scans-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it does not follow again");
+        await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         var proof = (await admin.GetAsync("/api/databases/gate-scans")).GetProperty("proofs")[0];
         Assert.Equal(("none", true), (proof.GetProperty("loss").GetString(), proof.GetProperty("passed").GetBoolean()));
         Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from ledger where kind = 'drill' and database = 'gate-scans'"));
@@ -130,7 +130,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         var (admin, second) = await PeopleAsync();
 
         // Its link is cut for a while: what it lacks then is lost.
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ais-live-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.ReplicaIsAsync("ais-live-hill", "inStep");
         await admin.PostAsync("/api/world/link-down", new { one = "quayside", other = "hillhouse", down = true });
         try
         {
@@ -159,7 +159,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
 
         // A marker a second: so many are missing as seconds were lost, to the second.
         Assert.InRange(lost, missing - 1, missing + 1.1);
-        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        var fleet = await admin.FleetAsync();
         Assert.Equal("hill-h1", fleet.DatabaseById[new("ais-live")].Host.Value);
         Assert.Contains(fleet.ReplicaList, r => r.Database.Value == "ais-live" && r.Until is null && r.Place.Hosts[0].Value.StartsWith("quay", StringComparison.Ordinal));
         Assert.StartsWith("host", (await admin.GetAsync("/api/databases/ais-live")).GetProperty("proofs")[0].GetProperty("loss").GetString(), StringComparison.Ordinal);
@@ -171,16 +171,16 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     public async Task One_that_is_called_off_before_there_is_no_way_back_leaves_writes_going_on_and_the_replica_receiving()
     {
         var (admin, second) = await PeopleAsync();
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
-        var branches = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!.DatabaseById[new("gate-passes")].Branches.Count;
+        await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
+        var branches = (await admin.FleetAsync()).DatabaseById[new("gate-passes")].Branches.Count;
         var id = await BeginAsync(admin, new { replica = "gate-passes-hill", kind = "switchover", ending = "part" });
         await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "tell").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
-        Assert.True((await admin.GetAsync($"/api/drills/{id}/seen")).GetArrayLength() > 0);
+        Assert.True((await admin.GetAsync($"/api/drills/{id}/seen")).GetProperty("spans").GetArrayLength() > 0);
         Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel")).Status);
         await admin.RunIsAsync(id, "cancelled");
-        Assert.Equal(0, (await admin.GetAsync($"/api/drills/{id}/seen")).GetArrayLength());
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
-        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        Assert.Equal(0, (await admin.GetAsync($"/api/drills/{id}/seen")).GetProperty("spans").GetArrayLength());
+        await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
+        var fleet = await admin.FleetAsync();
         Assert.Equal(branches, fleet.DatabaseById[new("gate-passes")].Branches.Count);
         admin.Dispose();
         second.Dispose();
@@ -193,7 +193,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
 
         // Slow enough to be met at each step.
         await admin.PaceAsync(8);
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/sms-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.ReplicaIsAsync("sms-hill", "inStep");
         var id = await BeginAsync(admin, new { replica = "sms-hill", kind = "switchover", ending = "keep", byHand = false });
         var met = new List<string>();
         for (var kill = 0; kill < Kills; kill++)
@@ -225,7 +225,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         var result = await ResultAsync(id);
         Assert.DoesNotContain(result.GetProperty("seen").EnumerateArray(), s => s.TryGetPropertyOrFalse("here") && s.TryGetPropertyOrFalse("there"));
         Assert.Equal(0, result.GetProperty("changes")[0].TryGetPropertyOr("markersMissing"));
-        var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+        var fleet = await admin.FleetAsync();
         Assert.Equal("hill-h2", fleet.DatabaseById[new("sms-queue")].Host.Value);
         Assert.Single(fleet.DatabaseById[new("sms-queue")].Branches);
         Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from ledger where kind = 'drill' and database = 'sms-queue'"));
@@ -238,7 +238,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     public async Task In_an_emergency_one_person_decides_alone_asked_twice_told_to_everybody_and_in_the_ledger()
     {
         var (admin, second) = await PeopleAsync();
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ticket-payments-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.ReplicaIsAsync("ticket-payments-hill", "inStep");
         var id = await BeginAsync(admin, new { replica = "ticket-payments-hill", kind = "forced", ending = "part", byHand = false });
         await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
         var step = Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("number").GetInt32();
@@ -269,7 +269,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     {
         var (admin, second) = await PeopleAsync();
         await admin.PaceAsync(20);
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/gate-passes-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
         var asked = new { replica = "gate-passes-hill", kind = "automatic", ending = "home", byHand = false };
         var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
         Assert.Equal((0.0, false), (sheet.GetProperty("lostSeconds").GetDouble(), sheet.GetProperty("approval").GetBoolean()));
@@ -280,7 +280,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         var result = await ResultAsync(id);
         Assert.DoesNotContain(result.GetProperty("seen").EnumerateArray(), s => s.TryGetPropertyOrFalse("here") && s.TryGetPropertyOrFalse("there"));
         Assert.All(result.GetProperty("changes").EnumerateArray(), c => Assert.Equal((0.0, 0.0), (c.TryGetPropertyOr("markersMissing"), c.TryGetPropertyOr("lostSeconds"))));
-        Assert.Equal("quay-h2", Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!.DatabaseById[new("gate-passes")].Host.Value);
+        Assert.Equal("quay-h2", (await admin.FleetAsync()).DatabaseById[new("gate-passes")].Host.Value);
         Assert.StartsWith("host", (await admin.GetAsync("/api/databases/gate-passes")).GetProperty("proofs")[0].GetProperty("loss").GetString(), StringComparison.Ordinal);
         admin.Dispose();
         second.Dispose();
@@ -309,7 +309,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     public async Task The_runbook_taken_along_can_be_followed_without_the_product()
     {
         var (admin, second) = await PeopleAsync();
-        await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/tickets-hill")).GetProperty("row").GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await admin.ReplicaIsAsync("tickets-hill", "inStep");
         const string Address = "/api/drills/runbook?replica=tickets-hill&kind=switchover&ending=home";
         var steps = (await admin.PostAsync("/api/drills/worksheet", new { replica = "tickets-hill", kind = "switchover", ending = "home" })).Body.GetProperty("steps").GetArrayLength();
         var markdown = await admin.GetTextAsync(Address);

@@ -1,6 +1,5 @@
 using System.Text.Json;
 using Imbrek.Core.Fleet;
-using Imbrek.Core.Formats;
 using Xunit;
 
 namespace Imbrek.Server.Tests;
@@ -29,15 +28,13 @@ public class NewDatabaseTests(DemoServer demo)
         plan,
     };
 
-    private static async Task<FleetModel> FleetAsync(Session admin) => FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
-
     [Fact]
     public async Task One_is_made_on_all_its_hosts_named_proved_backed_up_and_goes_on_after_a_kill_with_how_long_it_stood_alone()
     {
         await using var server = await ServerProcess.StartAsync(demo: true, days: 2);
         var admin = await Session.SignInAsync(server.Url, "admin");
         await admin.PaceAsync(60);
-        var model = await FleetAsync(admin);
+        var model = await admin.FleetAsync();
         var (engine, objective, plan) = (model.DatabaseById[new("gate-scans")].Engine.Value, model.DatabaseById[new("gate-scans")].Objective!.Value.Value, model.PlansOf(model.DatabaseById[new("gate-scans")])[0].Id.Value);
         JsonElement Body(string id, string mode, string takesOver) => JsonSerializer.SerializeToElement(JsonSerializer.Deserialize<JsonElement>(
             JsonSerializer.Serialize(Asked(id, mode: mode, takesOver: takesOver, plan: plan)).Replace("\"chain\"", $"\"{engine}\"", StringComparison.Ordinal).Replace("\"objective\":\"gates\"", $"\"objective\":\"{objective}\"", StringComparison.Ordinal)));
@@ -62,7 +59,7 @@ public class NewDatabaseTests(DemoServer demo)
         var run = await admin.RunIsAsync(id, "done");
         Assert.Contains("replicated and proved", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
         Assert.Contains("there was no backup of it", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
-        model = await FleetAsync(admin);
+        model = await admin.FleetAsync();
         Assert.Contains(new("gate-faces"), model.Groups[new("gates")].Databases);
         Assert.Equal("inStep", (await admin.GetAsync("/api/replicas/gate-faces-hill")).GetProperty("row").GetProperty("state").GetString());
         Assert.Equal(1, await server.QueryAsync<long>("select count(*) from backup_sets where database = 'gate-faces' and kind = 0"));
@@ -79,7 +76,7 @@ public class NewDatabaseTests(DemoServer demo)
     public async Task One_that_cannot_be_replicated_is_taken_back_whole_and_the_fleet_can_be_changed_meanwhile()
     {
         using var admin = await demo.AdminAsync();
-        var model = await FleetAsync(admin);
+        var model = await admin.FleetAsync();
         var gate = model.DatabaseById[new("gate-scans")];
         JsonElement Body(object asked) => JsonSerializer.Deserialize<JsonElement>(JsonSerializer.Serialize(asked).Replace("\"chain\"", $"\"{gate.Engine}\"", StringComparison.Ordinal).Replace("\"objective\":\"gates\"", $"\"objective\":\"{gate.Objective}\"", StringComparison.Ordinal));
         var plan = model.PlansOf(gate)[0].Id.Value;
@@ -100,7 +97,7 @@ public class NewDatabaseTests(DemoServer demo)
             await admin.PostAsync("/api/world/link-down", new { one = "quayside", other = "hillhouse", down = false });
         }
 
-        var after = await FleetAsync(admin);
+        var after = await admin.FleetAsync();
         Assert.DoesNotContain(new("gate-doors"), after.DatabaseById.Keys);
         Assert.DoesNotContain(new("gate-doors"), after.Groups[new("gates")].Databases);
         Assert.DoesNotContain(new("gate-doors-hill"), after.Replicas.Keys);

@@ -19,9 +19,6 @@ public class ReplicaRunTests(DemoServer demo)
 
     private static string Text(DateTimeOffset at) => at.UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture);
 
-    private static Task StateIsAsync(Session session, string replica, string state) =>
-        Eventually.Async(async () => await StateAsync(session, replica) == state, 60, () => $"{replica} is not {state}");
-
     private static string? NoteOf(JsonElement run) => run.GetProperty("run").GetProperty("note").GetString();
 
     private static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == kind);
@@ -30,21 +27,21 @@ public class ReplicaRunTests(DemoServer demo)
     public async Task One_that_is_held_receives_nothing_until_it_is_resumed_and_all_of_a_group_are_held_together()
     {
         using var admin = await demo.AdminAsync();
-        await StateIsAsync(admin, "crew-roster-volume", "inStep");
+        await admin.ReplicaIsAsync("crew-roster-volume", "inStep");
         await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-roster-volume/hold", new { group = true }), "done");
-        await StateIsAsync(admin, "crew-certificates-volume", "held");
+        await admin.ReplicaIsAsync("crew-certificates-volume", "held");
         Assert.Equal("admin", (await RowAsync(admin, "crew-roster-volume")).GetProperty("heldByPerson").GetString());
         await Eventually.Async(async () => (await RowAsync(admin, "crew-roster-volume")).GetProperty("receivedLagSeconds").GetDouble() > 300, 60, () => "it still receives");
         var run = await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-roster-volume/resume", new { group = true }), "done");
         Assert.Equal(2, run.GetProperty("steps").GetArrayLength());
-        await StateIsAsync(admin, "crew-roster-volume", "inStep");
+        await admin.ReplicaIsAsync("crew-roster-volume", "inStep");
     }
 
     [Fact]
     public async Task One_with_a_full_volume_is_mended_by_what_its_source_keeps_and_counts_again()
     {
         using var admin = await demo.AdminAsync();
-        await StateIsAsync(admin, "customs-hill", "broken");
+        await admin.ReplicaIsAsync("customs-hill", "broken");
         var worth = (await admin.GetAsync("/api/replicas/customs-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
         Assert.Contains("volume for log", worth.GetProperty("whyNot").GetString(), StringComparison.Ordinal);
 
@@ -54,7 +51,7 @@ public class ReplicaRunTests(DemoServer demo)
         var run = await admin.RunIsAsync(begun, "done");
         Assert.Equal("customs-hill is back, by log", NoteOf(run));
         Assert.StartsWith("3 checks passed", Step(run, "prove").GetProperty("note").GetString(), StringComparison.Ordinal);
-        await StateIsAsync(admin, "customs-hill", "inStep");
+        await admin.ReplicaIsAsync("customs-hill", "inStep");
         worth = (await admin.GetAsync("/api/replicas/customs-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
         Assert.InRange(worth.GetProperty("lostSeconds").GetDouble(), 0, 60);
     }
@@ -76,7 +73,7 @@ public class ReplicaRunTests(DemoServer demo)
         var run = await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas", Asked("berth-hill", "hill-h1")), "done");
         Assert.Equal("berth-hill is in step and proved", NoteOf(run));
         Assert.Contains("checks passed", Step(run, "try").GetProperty("note").GetString(), StringComparison.Ordinal);
-        await StateIsAsync(admin, "berth-hill", "inStep");
+        await admin.ReplicaIsAsync("berth-hill", "inStep");
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/replicas", Asked("berth-hill", "hill-h1"))));
 
         // Where both sides stand is asked of themselves.
@@ -95,7 +92,7 @@ public class ReplicaRunTests(DemoServer demo)
         var before = await admin.GetAsync("/api/replicas/berth-hill/before");
         Assert.True(before.GetProperty("without").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host").GetProperty("thenExposureSeconds").GetDouble() > 1);
         await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/berth-hill/remove", new { }), "done");
-        await StateIsAsync(admin, "berth-hill", "ended");
+        await admin.ReplicaIsAsync("berth-hill", "ended");
     }
 
     [Fact]
@@ -109,7 +106,7 @@ public class ReplicaRunTests(DemoServer demo)
         Assert.Equal(400, (await admin.PostAsync("/api/replicas", Asked("crew-hours-volume", "hill-a1", "quay-h1", "crew"))).Status);
         Assert.Equal((400, "group"), Session.Fault(await admin.PostAsync("/api/replicas", Asked("crew-hours-volume", "hill-a1", "hill-h1", "nobody"))));
         await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas", Asked("crew-hours-volume", "hill-a1", "hill-h1", "crew")), "done");
-        await StateIsAsync(admin, "crew-hours-volume", "inStep");
+        await admin.ReplicaIsAsync("crew-hours-volume", "inStep");
         Assert.False(await LacksAsync());
         Assert.Contains("crew-hours-volume", (await admin.GetAsync("/api/replicas/crew-roster-volume/before")).GetProperty("together").ToString(), StringComparison.Ordinal);
         await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-hours-volume/remove", new { }), "done");
@@ -138,7 +135,7 @@ public class ReplicaRunTests(DemoServer demo)
     {
         using var admin = await demo.AdminAsync();
         using var second = await Session.SignInAsync(demo.Server.Url, "approve");
-        await StateIsAsync(admin, "ticket-payments-hill", "inStep");
+        await admin.ReplicaIsAsync("ticket-payments-hill", "inStep");
         var before = (await admin.GetAsync("/api/replicas/ticket-payments-hill/before")).GetProperty("takeOver");
         Assert.True(before.GetProperty("needsApproval").GetBoolean());
         Assert.Equal("full into quay-s2", before.GetProperty("firstBase").GetString());
@@ -163,7 +160,7 @@ public class ReplicaRunTests(DemoServer demo)
 
         var page = await admin.GetAsync("/api/databases/ticket-payments");
         Assert.Contains("hill-h1", page.ToString(), StringComparison.Ordinal);
-        await StateIsAsync(admin, "ticket-payments-hill", "ended");
+        await admin.ReplicaIsAsync("ticket-payments-hill", "ended");
 
         // Log goes on on the new branch: what is written from now on can be had back.
         await Eventually.Async(
@@ -180,9 +177,9 @@ public class ReplicaRunTests(DemoServer demo)
         using var admin = await Session.SignInAsync(server.Url, "admin");
         using var second = await Session.SignInAsync(server.Url, "approve");
         await admin.PaceAsync(60);
-        await StateIsAsync(admin, "gate-scans-hill", "inStep");
-        await StateIsAsync(admin, "gate-passes-hill", "inStep");
-        await StateIsAsync(admin, "crew-roster-volume", "inStep");
+        await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
+        await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
+        await admin.ReplicaIsAsync("crew-roster-volume", "inStep");
         var gates = await BeginAsync(admin, "/api/replicas/gate-scans-hill/take-over", new { host = (string?)null, group = true });
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/replicas/gate-passes-hill/take-over", new { host = (string?)null })));
         await TogetherAsync(gates, "gate-scans", "gate-passes");
@@ -205,7 +202,7 @@ public class ReplicaRunTests(DemoServer demo)
             });
             var run = await admin.RunIsAsync(begun, "done");
             Assert.Contains("have taken over together, all at", NoteOf(run), StringComparison.Ordinal);
-            var fleet = Core.Formats.FleetFile.Read(await admin.Http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+            var fleet = await admin.FleetAsync();
             var agreed = Core.Formats.Instants.Parse(Step(run, "agree").GetProperty("note").GetString()!["all stop at ".Length..]);
             foreach (var id in databases)
             {
@@ -225,10 +222,10 @@ public class ReplicaRunTests(DemoServer demo)
         await using var server = await ServerProcess.StartAsync(demo: true, days: 2);
         using var admin = await Session.SignInAsync(server.Url, "admin");
         await admin.PaceAsync(30);
-        await StateIsAsync(admin, "gate-scans-hill", "inStep");
+        await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         await admin.PostAsync("/api/world/host-down", new { host = "quay-h2", down = true });
-        await StateIsAsync(admin, "gate-scans-hill", "ended");
-        await StateIsAsync(admin, "gate-passes-hill", "ended");
+        await admin.ReplicaIsAsync("gate-scans-hill", "ended");
+        await admin.ReplicaIsAsync("gate-passes-hill", "ended");
         var page = await admin.GetAsync("/api/databases/gate-scans");
         Assert.Contains("hill-h1", page.ToString(), StringComparison.Ordinal);
         Assert.Contains("takes over by itself: quay-h2 is gone, 2 of 3 voters are left", page.GetProperty("happenings").ToString(), StringComparison.Ordinal);

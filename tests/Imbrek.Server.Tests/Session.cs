@@ -48,6 +48,13 @@ public sealed class Session : IDisposable
         return ((int)answer.StatusCode, text.Length == 0 ? default : JsonSerializer.Deserialize<JsonElement>(text));
     }
 
+    /// <summary>The fleet as it is exported.</summary>
+    public async Task<Core.Fleet.FleetModel> FleetAsync() => Core.Formats.FleetFile.Read(await http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
+
+    /// <summary>Waits until a replica is in a state.</summary>
+    public Task ReplicaIsAsync(string replica, string state) => Eventually.Async(
+        async () => (await GetAsync($"/api/replicas/{replica}")).GetProperty("row").GetProperty("state").GetString() == state, 60, () => $"{replica} is not {state}");
+
     /// <summary>A plan as it is in force, to be changed and saved, and its version.</summary>
     public async Task<(JsonObject Plan, int Version)> PlanAsync(string plan)
     {

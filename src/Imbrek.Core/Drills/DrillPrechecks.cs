@@ -63,7 +63,7 @@ public static class DrillPrechecks
             }
 
             var now = (at - known.ReceivedTo).TotalSeconds;
-            var worst = WorstLag(source, at - Day, at);
+            var worst = source.Lag.WorstReceivedLag(at - Day, at)?.TotalSeconds ?? 0;
             var bound = subject.Objective?.RpoSeconds ?? 60;
             found.Add(new(
                 "in step",
@@ -97,17 +97,5 @@ public static class DrillPrechecks
                 found.Add(new("voters", majority ? PrecheckOutcome.Passed : PrecheckOutcome.Warned, $"{alive} of {group.Voters.Count} are left without {fleet.Hosts[d.Host].Site}{(majority ? "" : ": no majority")}"));
             }
         }
-    }
-
-    /// <summary>By how much a replica lagged at the worst within a window, seconds: what it received, at the end of a stretch or just before the next.</summary>
-    private static double WorstLag(ReplicaSource source, Instant from, Instant to)
-    {
-        var worst = 0.0;
-        for (Instant? t = from; t is { } at && at <= to; t = at + Duration.FromMinutes(1))
-        {
-            worst = source.At(at) is { } known ? Math.Max(worst, (at - known.ReceivedTo).TotalSeconds) : worst;
-        }
-
-        return worst;
     }
 }

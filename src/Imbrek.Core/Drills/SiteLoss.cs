@@ -71,7 +71,7 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
     public static SiteLoss Of(IEnumerable<RecoverySubject> subjects, FleetModel fleet, Id<Site> site, Instant at, int? people = null, GoesFirst order = GoesFirst.SmallerRto)
     {
         var loss = Loss.Of(site);
-        Lost[] lost = [.. subjects.Where(s => fleet.Hosts[s.Database.Host].Site == site).AsParallel().AsOrdered().Select(s => Lost.Of(s, at, loss))];
+        var lost = LostWith(subjects, fleet, site, at);
         return Plan(fleet, lost, loss, at, people, order);
     }
 
@@ -80,7 +80,7 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
     public static (SiteLoss Plan, IReadOnlyList<Change> Changes) Compared(IEnumerable<RecoverySubject> subjects, FleetModel fleet, Id<Site> site, Instant at, int? people = null, GoesFirst order = GoesFirst.SmallerRto)
     {
         var loss = Loss.Of(site);
-        Lost[] lost = [.. subjects.Where(s => fleet.Hosts[s.Database.Host].Site == site).AsParallel().AsOrdered().Select(s => Lost.Of(s, at, loss))];
+        var lost = LostWith(subjects, fleet, site, at);
         var plan = Plan(fleet, lost, loss, at, people, order);
         var late = LateIn(plan);
         return (plan, [.. Enum.GetValues<GoesFirst>().Where(o => o != order).Select(o =>
@@ -91,6 +91,9 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
 
         static HashSet<Id<Database>> LateIn(SiteLoss plan) => [.. plan.Returns.Where(r => r.WithinRto == false).Select(r => r.Database)];
     }
+
+    private static Lost[] LostWith(IEnumerable<RecoverySubject> subjects, FleetModel fleet, Id<Site> site, Instant at) =>
+        [.. subjects.Where(s => fleet.Hosts[s.Database.Host].Site == site).AsParallel().AsOrdered().Select(s => Lost.Of(s, at, Loss.Of(site)))];
 
     private static SiteLoss Plan(FleetModel fleet, Lost[] lost, Loss loss, Instant at, int? people, GoesFirst order)
     {

@@ -43,7 +43,8 @@ internal static class DrillEndpoints
     /// <param name="InSpite">Why it is begun in spite of what failed before; a second person must agree then. Null to stop there.</param>
     public sealed record DrillRequest(string Replica, string Kind, string? Ending, string? Host, string? Loss, bool? ByHand, string? InSpite = null);
 
-    public sealed record DrillPrecheckView(string Name, PrecheckOutcome Outcome, string Detail);
+    /// <param name="Final">Whether nobody may go on in spite of it where it failed.</param>
+    public sealed record DrillPrecheckView(string Name, PrecheckOutcome Outcome, string Detail, bool Final);
 
     /// <summary>A step of the runbook, in time.</summary>
     public sealed record DrillStepView(int Number, string Kind, string Title, string? Subject, string Owner, bool Hold, bool NeedsApproval, bool NoWayBack, double? Seconds, string? From, double StartsAt, double EndsAt, double Slack, bool Critical, IReadOnlyList<int> After);
@@ -69,6 +70,12 @@ internal static class DrillEndpoints
         double Seconds,
         string? Follower,
         string? CanAct);
+
+    /// <summary>What was seen in a drill, and what follows from it.</summary>
+    public sealed record DrillSeenView(IReadOnlyList<DrillSpan> Spans, IReadOnlyList<DrillTrail.Stop> Stops, double WithoutServiceSeconds, int BothWritable)
+    {
+        public static DrillSeenView Of(DrillTrail t) => new(t.Spans, t.Stops, t.WithoutServiceSeconds, t.BothWritable);
+    }
 
     /// <summary>A database that comes back after the loss of a site.</summary>
     public sealed record SiteReturnRow(string Database, string Name, string? By, string? Host, string? WhyNot, double? StartsSeconds, double? ReadySeconds, double? ServiceSeconds, double? AloneSeconds, double? RtoSeconds, bool? WithinRto, bool LateForTheOthers);
@@ -100,7 +107,7 @@ internal static class DrillEndpoints
     {
         if (ReplicaEndpoints.Find(fleet, request.Replica ?? "") is not var (subject, source))
         {
-            throw new BadInputException("replica", $"there is no replica '{InputBounds.Quote(request.Replica ?? "")}'", 404, "not-found");
+            throw ReplicaActions.NotFound(request.Replica ?? "", "replica");
         }
 
         DrillKind kind = request.Kind switch { "switchover" => DrillKind.Switchover, "forced" => DrillKind.Forced, "automatic" => DrillKind.Automatic, _ => throw new BadInputException("kind", "must be one of switchover, forced, automatic") };
@@ -198,7 +205,7 @@ internal static class DrillEndpoints
             drill.Planned.Approval,
             objective?.RpoSeconds,
             objective?.RtoSeconds,
-            [.. prechecks.Select(p => new DrillPrecheckView(p.Name, p.Outcome, p.Detail))],
+            [.. prechecks.Select(p => new DrillPrecheckView(p.Name, p.Outcome, p.Detail, Final.Contains(p.Name)))],
             schedule is null ? [] : [.. schedule.Plan.Steps.Select(s => new DrillStepView(
                 s.Number, s.Kind, s.Title, s.Subject, s.Owner, s.IsHold, s.NeedsApproval, s.NoWayBack, s.ExpectedSeconds, s.ExpectedFrom, schedule.StartOf(s.Number), schedule.EndOf(s.Number), schedule.SlackOf(s.Number), schedule.CriticalPath.Contains(s.Number), s.After))],
             schedule?.Seconds ?? 0,
@@ -286,16 +293,16 @@ internal static class DrillEndpoints
             : TypedResults.File(Encoding.UTF8.GetBytes(RunbookText.Markdown(about, schedule)), "text/markdown", $"{name}.md");
     }
 
-    private static async Task<Ok<IReadOnlyList<DrillSpan>>> SeenAsync(Guid id, RunStore store, Runs.Drivers drivers, CancellationToken cancel)
+    private static async Task<Ok<DrillSeenView>> SeenAsync(Guid id, RunStore store, Runs.Drivers drivers, CancellationToken cancel)
     {
         var (row, _) = await store.FindAsync(id, cancel) is { } found && found.Row.Kind == DrillRunKind.KindName ? found : throw new BadInputException("id", "there is no such drill", 404, "not-found");
         if (row.Result is { } result && RunJson.Read<DrillResult>(result) is { Seen.Count: > 0 } kept)
         {
-            return TypedResults.Ok(kept.Seen);
+            return TypedResults.Ok(DrillSeenView.Of(new(kept.Seen)));
         }
 
         // While it runs whoever looks on is asked, where they can be reached from here.
-        return TypedResults.Ok(drivers.Here.Contains(row.Driver) && drivers.Named(row.Driver!).Drill is { } drill ? await drill.SeenAsync(id, new(row.Database), cancel) : []);
+        return TypedResults.Ok(DrillSeenView.Of(new(drivers.Here.Contains(row.Driver) && drivers.Named(row.Driver!).Drill is { } drill ? await drill.SeenAsync(id, new(row.Database), cancel) : [])));
     }
 
     private static Ok<SiteReturnView> Site(string site, string? order, int? people, FleetState fleet, IClock clock)

@@ -88,7 +88,7 @@ internal static class DueEndpoint
         var newest = proofs.Concat(passed).GroupBy(r => (r.Database, KindOf(r.Loss))).ToDictionary(g => g.Key, g => g.OrderByDescending(r => r.Passed).ThenByDescending(r => r.At).First());
         Item[] items =
         [
-            .. fleet.Databases.Where(d => state.Has(d.Id.Value)).SelectMany(d => fleet.ObjectiveOf(d) is not { } o ? [] : o.Against.Select(l => ItemOf(state[d.Id], d, o, l, newest.GetValueOrDefault((d.Id.Value, l)), designed, now)))
+            .. fleet.Databases.Where(d => state.Has(d.Id.Value)).AsParallel().AsOrdered().WithCancellation(cancel).SelectMany(d => fleet.ObjectiveOf(d) is not { } o ? [] : o.Against.Select(l => ItemOf(state[d.Id], d, o, l, newest.GetValueOrDefault((d.Id.Value, l)), designed, now)))
                 .OrderBy(i => i.DueAt).ThenBy(i => i.Rto),
         ];
         var first = now.InUtc().Date;

@@ -160,7 +160,7 @@ internal static class ReplicaActions
         }
     }
 
-    private static BadInputException NotFound(string id) => new("id", $"there is no replica '{InputBounds.Quote(id)}'", 404, "not-found");
+    internal static BadInputException NotFound(string id, string member = "id") => new(member, $"there is no replica '{InputBounds.Quote(id)}'", 404, "not-found");
 
     private static Task<Created<RunBegun>> HoldAsync(string id, bool hold, HoldRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {

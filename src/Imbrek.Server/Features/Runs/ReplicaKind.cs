@@ -117,6 +117,42 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
         steps.Add(Next(steps, "watch", "Seen by its watcher, in step", replica.Id.Value, 2 * replica.WatchSeconds, "fleet", Undo.Nothing));
     }
 
+    /// <summary>What a promotion measured, in the words of all steps, and what only it has.</summary>
+    protected sealed record Promoted(
+        double Seconds, long Bytes, string? Reached, long? Position, int Branch, int Parent, string StartsAt, string Host, double LostSeconds, long? LostTransactions, IReadOnlyList<string> Left)
+    {
+        public static Promoted Of(Promotion p) => new(
+            p.Seconds, 0, Instants.Write(p.Branch.ForkAt), p.Branch.ForkPosition, p.Branch.Id, p.Branch.Parent, Instants.Write(p.Branch.StartsAt), p.Host.Value, p.LostSeconds, p.LostTransactions, [.. p.Left.Select(l => $"{l.Replica}: {l.Why}")]);
+    }
+
+    /// <summary>Where one run promotes several times each is another caller of the drivers, which answer a caller the same when it asks again.</summary>
+    /// <param name="run">The run.</param>
+    /// <param name="part">Which of its parts calls; 0 for the run itself.</param>
+    protected static RunCall CallFor(RunContext run, int part)
+    {
+        if (part <= 0)
+        {
+            return run.Call;
+        }
+
+        var bytes = run.Call.Run.ToByteArray();
+        bytes[^1] ^= (byte)part;
+        return run.Call with { Run = new Guid(bytes) };
+    }
+
+    /// <summary>Names in the fleet that a replica has become the primary.</summary>
+    protected async Task<StepResult> NamePromotedAsync(RunContext run, FleetChanges changes, string database, string replica, string from, Promoted p, string why, CancellationToken cancel)
+    {
+        var branch = new Branch(p.Branch, p.Parent, p.Position ?? 0, Instants.Parse(p.Reached!), Instants.Parse(p.StartsAt));
+        if (TakeOver.TakeOverKind.Named(changes, fleet.Fleet, database, branch, p.Host, from, replica) is { Count: > 0 } named)
+        {
+            await changes.KeepAsync(named, why, run.Row.AskedBy!, cancel);
+        }
+
+        await book.ForgetAsync(new(replica), cancel);
+        return new StepResult(p.Left.Count == 0 ? "all other replicas follow" : $"do not follow: {string.Join("; ", p.Left)}");
+    }
+
     /// <summary>The step that takes the first base of what has none.</summary>
     protected static Step BaseStep(List<Step> steps, string first, string of, PlanTask task, Id<Core.Fleet.Database> database) =>
         Next(steps, "base", $"Take {first} {task.Kind.Makes()!.Value.ToString().ToLowerInvariant()}{of} into {task.Store}", task.Store!.Value.Value, undo: Undo.Nothing, limit: 86_400) with
@@ -134,7 +170,7 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
     /// <summary>Names a replica in the fleet, with what else changes for it; it counts for nothing until it is seeded.</summary>
     protected async Task<StepResult> NameReplicaAsync(RunContext run, Id<Replica> id, JsonObject part, IEnumerable<FleetParts.Change> also, FleetChanges changes, CancellationToken cancel)
     {
-        if (!fleet.Fleet.Replicas.ContainsKey(id))
+        if (!fleet.Fleet.Replicas.TryGetValue(id, out var there) || there.Until is not null)
         {
             // What is known of one that had its name before is not known of it.
             await book.ForgetAsync(id, cancel);

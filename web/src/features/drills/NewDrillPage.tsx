@@ -64,7 +64,7 @@ export default function NewDrillPage() {
   const s = replica === '' ? undefined : sheet.data;
   const stops = s?.prechecks.filter((p) => p.outcome === 'failed') ?? [];
   // What cannot be done, or is being done, nobody may go on in spite of.
-  const final = stops.some((p) => p.name === 'can be done' || p.name === 'nobody else');
+  const final = stops.some((p) => p.final);
   const text = new URLSearchParams({
     replica,
     kind,

@@ -6,20 +6,6 @@ import { duration, localTime } from '../../shared/format';
 
 type Span = Schemas['DrillSpan'];
 
-/** The times in which nobody could write on either side, longest runs of seconds. */
-export function bands(seen: Span[]): { from: number; to: number }[] {
-  const found: { from: number; to: number }[] = [];
-  seen.forEach((s, i) => {
-    if (s.here || s.there) return;
-    const from = Date.parse(s.from);
-    const to = i + 1 < seen.length ? Date.parse(seen[i + 1]!.from) : Date.parse(s.to);
-    const last = found.at(-1);
-    if (last && last.to >= from) last.to = to;
-    else found.push({ from, to });
-  });
-  return found;
-}
-
 /** Two tracks on one axis of time: where writes succeeded, here and there, and what clients saw; between them the band in which nobody could write. */
 export function Tracks({ run, drill }: { run: Schemas['RunLine']; drill: Schemas['DrillView'] }) {
   const zone = useZone();
@@ -29,13 +15,13 @@ export function Tracks({ run, drill }: { run: Schemas['RunLine']; drill: Schemas
     refetchInterval: run.ended ? false : 2000,
     queryFn: () => got(api.GET('/api/drills/{id}/seen', { params: { path: { id: run.id } } })),
   });
-  const seen = live.data ?? drill.measured?.seen ?? [];
-  if (seen.length === 0) return null;
+  if (!live.data || live.data.spans.length === 0) return null;
+  const { spans: seen, stops, withoutServiceSeconds, bothWritable } = live.data;
   const begin = Date.parse(seen[0]!.from);
   const end = Math.max(Date.parse(seen.at(-1)!.to), begin + 1000);
   const x = (at: number) => ((at - begin) / (end - begin)) * 100;
   const until = (i: number) => (i + 1 < seen.length ? Date.parse(seen[i + 1]!.from) : Date.parse(seen[i]!.to));
-  const stopped = bands(seen);
+  const stopped = stops.map((b) => ({ from: Date.parse(b.from), to: Date.parse(b.to), seconds: b.seconds }));
   const lane = (word: string, host: string, has: (s: Span) => boolean) => (
     <Box sx={{ display: 'grid', gridTemplateColumns: '150px minmax(0, 1fr)', alignItems: 'center', columnGap: 1.5 }}>
       <Box sx={{ lineHeight: 1.2 }}>
@@ -78,8 +64,6 @@ export function Tracks({ run, drill }: { run: Schemas['RunLine']; drill: Schemas
       </svg>
     </Box>
   );
-  const without = seen.reduce((sum, x, i) => sum + (x.clients ? 0 : until(i) - Date.parse(x.from)), 0) / 1000;
-  const longest = stopped.reduce((most, b) => Math.max(most, b.to - b.from), 0) / 1000;
   return (
     <Box
       component="section"
@@ -110,16 +94,16 @@ export function Tracks({ run, drill }: { run: Schemas['RunLine']; drill: Schemas
               <span key={b.from}>
                 {i > 0 && '; '}
                 {i === 0 ? 'Nobody could write for ' : 'then for '}
-                <b>{duration((b.to - b.from) / 1000)}</b>
+                <b>{duration(b.seconds)}</b>
               </span>
             ))}
-        {longest > 0 && (run.ended ? '' : ' so far')}
-        {longest > 0 && (
+        {stopped.length > 0 && (run.ended ? '' : ' so far')}
+        {stopped.length > 0 && (
           <>
-            ; clients were without service for <b>{duration(without)}</b>.
+            ; clients were without service for <b>{duration(withoutServiceSeconds)}</b>.
           </>
         )}
-        {seen.some((s) => s.here && s.there) && (
+        {bothWritable > 0 && (
           <Box component="b" sx={{ color: 'error.main' }}>
             {' '}
             Both sides took writes.

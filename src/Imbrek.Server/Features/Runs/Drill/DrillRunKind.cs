@@ -47,8 +47,6 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
     /// <summary>What a stop measured, in the words of all steps, and what only it has.</summary>
     private sealed record Stopped(double Seconds, long Bytes, string At, int Markers, string? LastMarker);
 
-    private sealed record Promoted(double Seconds, long Bytes, string? Reached, long? Position, int Branch, int Parent, string StartsAt, string Host, double LostSeconds, long? LostTransactions, IReadOnlyList<string> Left);
-
     private sealed record Checked(double Seconds, long Bytes, IReadOnlyList<CheckResult> Checks, int MarkersPresent, string? LastMarker);
 
     private sealed record Returned(double Seconds, long Bytes, string At);
@@ -91,9 +89,9 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
                 var p = await Driver(run).PromoteAsync(CallFor(run, phase), new(replica), new(to), null, cancel);
                 return new StepResult(
                     $"branch {p.Branch.Id} begins at position {p.Branch.ForkPosition}",
-                    RunJson.Write(new Promoted(p.Seconds, 0, Instants.Write(p.Branch.ForkAt), p.Branch.ForkPosition, p.Branch.Id, p.Branch.Parent, Instants.Write(p.Branch.StartsAt), p.Host.Value, p.LostSeconds, p.LostTransactions, [.. p.Left.Select(l => $"{l.Replica}: {l.Why}")])));
+                    RunJson.Write(Promoted.Of(p)));
             case "name":
-                return await NameAsync(run, replica, from, PromotedIn(run, phase)!, cancel);
+                return await NamePromotedAsync(run, changes, run.Row.Database, replica, from, PromotedIn(run, phase)!, $"drill: {replica} has become the primary", cancel);
             case "check":
                 return await CheckAsync(run, phase, asked, drill, database, cancel);
             case "clients":
@@ -160,19 +158,6 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
     private IDrillDriver Drill(RunContext run) => Drivers.Named(run.Row.Driver!).Drill ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {run.Row.Driver} change no roles");
 
-    /// <summary>Each change of roles is another caller of the drivers of replicas, which answer a caller the same when it asks again.</summary>
-    private static RunCall CallFor(RunContext run, int phase)
-    {
-        if (phase == 0)
-        {
-            return run.Call;
-        }
-
-        var bytes = run.Call.Run.ToByteArray();
-        bytes[^1] ^= (byte)phase;
-        return run.Call with { Run = new Guid(bytes) };
-    }
-
     private async Task<StepResult> CaughtUpAsync(RunContext run, int phase, string replica, CancellationToken cancel)
     {
         var (look, stopped) = (await Driver(run).LookAsync(run.Call, new(replica), cancel), StoppedIn(run, phase)!.Value);
@@ -201,18 +186,6 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
             RunJson.Write(new Promoted(0, 0, Instants.Write(b.ForkAt), b.ForkPosition, b.Id, b.Parent, Instants.Write(b.StartsAt), to, 0, null, [])));
     }
 
-    private async Task<StepResult> NameAsync(RunContext run, string replica, string from, Promoted p, CancellationToken cancel)
-    {
-        var branch = new Branch(p.Branch, p.Parent, p.Position ?? 0, Instants.Parse(p.Reached!), Instants.Parse(p.StartsAt));
-        if (TakeOverKind.Named(changes, Fleet.Fleet, run.Row.Database, branch, p.Host, from, replica) is { Count: > 0 } named)
-        {
-            await changes.KeepAsync(named, $"drill: {replica} has become the primary", run.Row.AskedBy!, cancel);
-        }
-
-        await Book.ForgetAsync(new(replica), cancel);
-        return new StepResult(p.Left.Count == 0 ? "all other replicas follow" : $"do not follow: {string.Join("; ", p.Left)}");
-    }
-
     private async Task<StepResult> CheckAsync(RunContext run, int phase, Question asked, IDrillDriver drill, Id<Core.Fleet.Database> database, CancellationToken cancel)
     {
         var began = Clock.GetCurrentInstant();
@@ -222,7 +195,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var missing = stopped.Markers - present.Count;
         var mayLose = phase == 0 && asked.Kind == DrillKind.Forced;
         checks.Add(new("markers", missing <= 0 || mayLose, missing <= 0 ? $"all {stopped.Markers} markers are here" : $"{missing} of {stopped.Markers} markers are not here{(present.Last is { } last ? $"; the last is of {Instants.Write(last)}" : "")}"));
-        var both = BothWritable(await drill.SeenAsync(run.Row.Id, database, cancel));
+        var both = new DrillTrail(await drill.SeenAsync(run.Row.Id, database, cancel)).BothWritable;
         checks.Add(new("one side writable", both == 0, both == 0 ? "no second in which both sides took a write" : $"both sides took writes in {both} seconds"));
         var failed = checks.Where(c => !c.Passed).ToArray();
 
@@ -233,24 +206,16 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
     }
 
     /// <summary>The host that is left becomes a replica of the new primary, like the one that took over; one that had its name before is one again.</summary>
-    private async Task<StepResult> FollowAsync(RunContext run, string id, string host, Question asked, CancellationToken cancel)
+    private Task<StepResult> FollowAsync(RunContext run, string id, string host, Question asked, CancellationToken cancel)
     {
-        if (!Fleet.Fleet.Replicas.TryGetValue(new(id), out var there) || there.Until is not null)
+        var part = JsonNode.Parse(asked.Part)!.AsObject();
+        foreach (var member in (string[])["from", "since", "until"])
         {
-            var part = JsonNode.Parse(asked.Part)!.AsObject();
-            foreach (var member in (string[])["from", "since", "until", "host"])
-            {
-                part.Remove(member);
-            }
-
-            part["id"] = id;
-            part["host"] = host;
-            await Book.ForgetAsync(new(id), cancel);
-            await changes.KeepAsync([FleetParts.Put("replicas", id, part)], $"drill: {host} follows the new primary", run.Row.AskedBy!, cancel);
+            part.Remove(member);
         }
 
-        await Book.SeedAsync(new(id), run.Row.Id, cancel);
-        return new StepResult();
+        (part["id"], part["host"]) = (id, host);
+        return NameReplicaAsync(run, new(id), part, [], changes, cancel);
     }
 
     private static DrillResult Result(RunContext run)
@@ -284,7 +249,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
                 check?.Checks ?? []));
         }
 
-        var both = BothWritable(seen);
+        var both = new DrillTrail(seen).BothWritable;
         var failed = new List<string>();
         foreach (var c in changes.Where(c => c.BackAt is not null))
         {
@@ -312,8 +277,6 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
     private static double PeopleSeconds(RunContext run, Instant from, Instant? to) => to is null ? 0 : run.Run.Plan.Steps.Where(s => s.IsHold)
         .Select(s => run.Run[s.Number]).Where(p => p is { StartedAt: not null, EndedAt: not null })
         .Sum(p => Math.Max(0, (Instant.Min(to.Value, p.EndedAt!.Value) - Instant.Max(from, p.StartedAt!.Value)).TotalSeconds));
-
-    private static int BothWritable(IReadOnlyList<DrillSpan> seen) => seen.Where(s => s is { Here: true, There: true }).Sum(s => 1 + (int)(s.To - s.From).TotalSeconds);
 
     private static Stopped? StopIn(RunContext run, int phase) => MeasuredBy<Stopped>(run, "stop", phase);
 

@@ -121,9 +121,9 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
                 var p = await driver.PromoteAsync(call, new(m.Replica), new(m.Host), AgreedIn(run), cancel);
                 return new StepResult(
                     $"branch {p.Branch.Id} begins at position {p.Branch.ForkPosition}; lost: {(p.LostTransactions is 0 || p.LostSeconds == 0 ? "nothing" : $"{p.LostTransactions} commits over {PlainDuration.Of(p.LostSeconds)}")}",
-                    RunJson.Write(new Promoted(p.Seconds, 0, Instants.Write(p.Branch.ForkAt), p.Branch.ForkPosition, null, p.Branch.Id, p.Branch.Parent, Instants.Write(p.Branch.StartsAt), p.Host.Value, p.LostSeconds, p.LostTransactions, [.. p.Left.Select(l => $"{l.Replica}: {l.Why}")])));
+                    RunJson.Write(Promoted.Of(p)));
             default:
-                return await NameAsync(run, m, PromotedIn(run, index)!, cancel);
+                return await NamePromotedAsync(run, changes, m.Database, m.Replica, m.From, PromotedIn(run, index)!, $"{m.Replica} has taken over", cancel);
         }
     }
 
@@ -147,19 +147,6 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         }
 
         return new StepResult($"all stop at {Instants.Write(last)}", RestoreAside.Write(new RestoreAside.Measured(0, 0, Instants.Write(last))));
-    }
-
-    /// <summary>Each member is another caller of the drivers, which answer a caller the same when it asks again.</summary>
-    private static RunCall CallFor(RunContext run, int member)
-    {
-        if (member <= 0)
-        {
-            return run.Call;
-        }
-
-        var bytes = run.Call.Run.ToByteArray();
-        bytes[^1] ^= (byte)member;
-        return run.Call with { Run = new Guid(bytes) };
     }
 
     private static Instant? AgreedIn(RunContext run) =>
@@ -223,9 +210,6 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
             : $"{string.Join(", ", asked.Members.Select(m => m.Replica))} have taken over together, all at {(AgreedIn(run) is { } at ? Instants.Write(at) : "one instant")}";
     }
 
-    private sealed record Promoted(
-        double Seconds, long Bytes, string? Reached, long? Position, IReadOnlyList<CheckResult>? Checks, int Branch, int Parent, string StartsAt, string Host, double LostSeconds, long? LostTransactions, IReadOnlyList<string> Left);
-
     private static Promoted? PromotedIn(RunContext run, int member) =>
         run.Run.Plan.Steps.Where(s => s.Kind == "promote" && RunJson.Read<AboutMember>(s.Work).Member == member).Select(s => run.Run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
 
@@ -253,17 +237,5 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         }
 
         return [.. RemoveReplica.RemoveReplicaKind.Refed(changes, fleet, new(replica), null), RemoveReplica.RemoveReplicaKind.Ended(changes, replica, branch.StartsAt), FleetParts.Put("databases", id, database)];
-    }
-
-    private async Task<StepResult> NameAsync(RunContext run, Member m, Promoted p, CancellationToken cancel)
-    {
-        var branch = new Branch(p.Branch, p.Parent, p.Position ?? 0, Instants.Parse(p.Reached!), Instants.Parse(p.StartsAt));
-        if (Named(changes, Fleet.Fleet, m.Database, branch, p.Host, m.From, m.Replica) is { Count: > 0 } named)
-        {
-            await changes.KeepAsync(named, $"{m.Replica} has taken over", run.Row.AskedBy!, cancel);
-        }
-
-        await Book.ForgetAsync(new(m.Replica), cancel);
-        return new StepResult(p.Left.Count == 0 ? "all other replicas follow" : $"do not follow: {string.Join("; ", p.Left)}");
     }
 }
