@@ -1,3 +1,6 @@
+using Imbrek.Core.Evidence;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
 using NodaTime;
 
 namespace Imbrek.Data;
@@ -191,6 +194,32 @@ public sealed class ProofRow
     public bool TookOver { get; set; }
 
     public long LedgerNumber { get; set; }
+
+    /// <summary>The row of a proof.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="proof">What was measured.</param>
+    /// <param name="loss">The loss that was supposed.</param>
+    /// <param name="host">Where the database was brought back.</param>
+    /// <param name="run">The run that measured it; null when that was no run of ours.</param>
+    public static ProofRow Of(Id<Database> database, Proof proof, Loss loss, Id<Host> host, Guid? run = null) => new()
+    {
+        Database = database.Value,
+        At = proof.At,
+        LostSeconds = proof.LostSeconds,
+        ServiceSeconds = proof.ServiceSeconds,
+        Passed = proof.Passed,
+        SizeBytes = proof.SizeBytes,
+        Version = proof.Version,
+
+        // A loss that takes nothing from the database proves no more than none.
+        Loss = proof.Loss == LossKind.None ? Core.Objectives.Loss.None.ToString() : loss.ToString(),
+        Host = host.Value,
+        RunId = run,
+        TookOver = proof.TookOver,
+    };
+
+    /// <summary>The proof as the core knows it.</summary>
+    public Proof ToProof() => new(At, LostSeconds, ServiceSeconds, Passed, SizeBytes, Version, Enum.TryParse<LossKind>(Loss.Split(':')[0], ignoreCase: true, out var kind) ? kind : LossKind.None, TookOver);
 }
 
 /// <summary>How one finished step compared with its profile; recovery times are learned from these.</summary>

@@ -148,34 +148,25 @@ internal static class DemoSeed
     public static async Task KeepRehearsalAsync(ImbrekContext data, FleetModel fleet, WorldChange.Rehearsed r, CancellationToken cancel)
     {
         var (m, d) = (r.Measure, fleet.DatabaseById[r.Of]);
-        var service = d.ServiceSeconds(m.ActualSeconds);
+        var proof = m.ProofOf(d, fleet, r.At);
         var body = JsonSerializer.Serialize(new
         {
             outcome = "rehearsed",
             target = Instants.Write(m.Target),
+            loss = m.Loss.ToString(),
             host = m.Host.Value,
             planned = new { seconds = m.PlannedSeconds },
             measured = new
             {
-                dataLostSeconds = (m.Target - m.Reached).TotalSeconds,
+                dataLostSeconds = proof.LostSeconds,
                 secondsToReady = m.ActualSeconds,
-                serviceSecondsWithoutHold = service,
+                serviceSecondsWithoutHold = proof.ServiceSeconds,
                 checks = m.Checks.Select(c => new { name = c.Name, passed = c.Passed, detail = c.Detail }),
             },
         });
         var number = await LedgerTable.AppendAsync(data, r.At, "operate", "rehearsal", d.Id.Value, body, cancel);
-        data.Proofs.Add(new ProofRow
-        {
-            Database = d.Id.Value,
-            At = r.At,
-            LostSeconds = (m.Target - m.Reached).TotalSeconds,
-            ServiceSeconds = service,
-            Passed = m.Checks.All(c => c.Passed),
-            SizeBytes = d.SizeBytes,
-            Version = d.Version,
-            Loss = "none",
-            Host = m.Host.Value,
-            LedgerNumber = number,
-        });
+        var row = ProofRow.Of(d.Id, proof, m.Loss, m.Host);
+        row.LedgerNumber = number;
+        data.Proofs.Add(row);
     }
 }

@@ -1,7 +1,6 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
-using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.StandIn.Engine;
 
@@ -18,7 +17,7 @@ internal static class Rehearsal
         {
             var subject = RecoverySubject.Of(world.Fleet, d.Database, new DatabaseCatalogue(d.Database.Id, d.Sets.Values));
             var started = world.Now;
-            if (PathFinder.Find(subject, new PathQuestion { Target = started, At = started, Choice = new(HostQualification.FirstWithKeys(subject, Loss.None)) }).Best is not { } path)
+            if (RestoreTest.Next(subject, d.Proofs, started) is not { Path: { } path } test)
             {
                 return "there is nothing to restore from";
             }
@@ -38,8 +37,9 @@ internal static class Rehearsal
                 }
             }
 
-            world.Changed(new WorldChange.Rehearsed(
-                world.Now, d.Database.Id, new RehearsalMeasure(started, started, reached, path.Host, path.Seconds, actual, checks)));
+            var measure = new RehearsalMeasure(started, started, reached, test.Loss, path.Host, path.Seconds, actual, checks);
+            d.Proofs = d.Proofs.With(measure.ProofOf(d.Database, world.Fleet, world.Now));
+            world.Changed(new WorldChange.Rehearsed(world.Now, d.Database.Id, measure));
             return checks.All(c => c.Passed) ? null : "a check did not pass";
         }
         catch (DriverException e)

@@ -52,11 +52,11 @@ public class JudgementTests
     private static RecoverySubject Subject(Database d, double rpo, double rto, params BackupSet[] sets) =>
         RecoverySubject.Of(FleetOf(d, rpo, rto), d, new DatabaseCatalogue(d.Id, sets));
 
-    private static Judgement Judge(RecoverySubject s, Proof? proof) => Judgement.Of(
-        s.Database, s.Objective, s.Objective!.Against.Select(k => Observer.Observe(s, Loss.OfKind(k), Now, Duration.FromDays(1), null)), proof, Now);
+    private static Judgement Judge(RecoverySubject s, params Proof?[] proofs) => Judgement.Of(
+        s.Database, s.Fleet, s.Objective, s.Objective!.Against.Select(k => Observer.Observe(s, Loss.OfKind(k), Now, Duration.FromDays(1), null)), Proofs.Of(proofs.OfType<Proof>()), Now);
 
-    private static Proof ProofOf(double daysAgo, double service = 100, double lost = 0, bool passed = true, long size = 1_000_000_000, string version = "14") =>
-        new(Now - Duration.FromDays(daysAgo), lost, service, passed, size, version);
+    private static Proof ProofOf(double daysAgo, double service = 100, double lost = 0, bool passed = true, long size = 1_000_000_000, string version = "14", LossKind loss = LossKind.Site, bool tookOver = false) =>
+        new(Now - Duration.FromDays(daysAgo), lost, service, passed, size, version, loss, tookOver);
 
     private static BackupSet[] Hourly(params string[] stores) => [.. Enumerable.Range(0, 40).Select(i => Full(Now - Duration.FromMinutes(50 * i), stores))];
 
@@ -85,6 +85,47 @@ public class JudgementTests
     }
 
     [Fact]
+    public void Each_loss_needs_a_proof_that_stands_for_it()
+    {
+        var s = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
+
+        // A restore under nothing shows nothing of a lost site; one under the lost site shows both.
+        var judgement = Judge(s, ProofOf(3, loss: LossKind.None));
+        Assert.Equal(Verdict.Unproven, judgement.Verdict);
+        Assert.Equal("if site a is lost nothing has shown it: no restore and no drill supposed it", Assert.Single(judgement.Reasons));
+        Assert.Equal(Verdict.Proven, Judge(s, ProofOf(3, loss: LossKind.Site)).Verdict);
+        Assert.Equal(Verdict.Unproven, Judge(s, ProofOf(3, loss: LossKind.Hostile)).Verdict);
+
+        // A replica that took over counts beside sets that were restored, whichever was later; of a bad change it shows nothing.
+        var tookTooLong = ProofOf(1, service: 700, loss: LossKind.Site);
+        var tookOver = ProofOf(5, loss: LossKind.Site, tookOver: true);
+        Assert.Equal("after a bad change", Judge(s, tookTooLong, tookOver).Reasons.Single()[..18]);
+        Assert.Equal(Verdict.Proven, Judge(s, tookTooLong, tookOver, ProofOf(9, loss: LossKind.None)).Verdict);
+
+        // Of the same way the newest counts, and one that failed under a harder loss says nothing of an easier.
+        Assert.Equal(Verdict.Unproven, Judge(s, ProofOf(5, loss: LossKind.Site), tookTooLong).Verdict);
+        judgement = Judge(s, tookTooLong, ProofOf(5, loss: LossKind.None));
+        Assert.Equal("if site a is lost the last restore took " + PlainDuration.Beyond(700, 600), Assert.Single(judgement.Reasons));
+        Assert.Equal(Now + Duration.FromDays(25), Proofs.Of(tookTooLong, ProofOf(5, loss: LossKind.None)).Standing(s.Database, s.Fleet, s.Objective!, LossKind.None, Now).DueAt);
+    }
+
+    [Fact]
+    public void A_restore_test_supposes_the_loss_that_must_be_proved_first_and_stands_for_most()
+    {
+        var s = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
+        Assert.Equal("site:a", RestoreTest.Next(s, Proofs.None, Now).Loss.ToString());
+        Assert.Equal("site:a", RestoreTest.Next(s, Proofs.Of(ProofOf(1, loss: LossKind.None)), Now).Loss.ToString());
+        Assert.Equal("site:a", RestoreTest.Next(s, Proofs.Of(ProofOf(1, loss: LossKind.None), ProofOf(2, loss: LossKind.Site)), Now).Loss.ToString());
+
+        // One that could not pass under a loss is held where it can: copies in the other site are of yesterday.
+        var s2 = Subject(Tickets, 3600, 600, [.. Hourly("s1"), Full(Now - Duration.FromDays(1), "s2")]);
+        Assert.Equal("none", RestoreTest.Next(s2, Proofs.None, Now).Loss.ToString());
+        var none = RestoreTest.Next(Subject(Tickets, 3600, 600), Proofs.None, Now);
+        Assert.Null(none.Path);
+        Assert.NotEmpty(none.WhyNot!);
+    }
+
+    [Fact]
     public void At_risk_when_over_its_rpo_at_some_time_in_the_window()
     {
         var sets = Hourly("s1", "s2").Where(s => s.CoversTo > Now - Duration.FromHours(2) || s.CoversTo < Now - Duration.FromHours(6)).ToArray();
@@ -109,7 +150,7 @@ public class JudgementTests
     {
         var s = Subject(Tickets, 3600, 600, Hourly("s1", "s2"));
         var figures = Observer.Observe(s, Loss.None, Now, Duration.FromDays(1), (_, _) => new LearnedPace(1, 60, 5));
-        var judgement = Judgement.Of(Tickets, s.Objective, [figures], ProofOf(3), Now);
+        var judgement = Judgement.Of(Tickets, s.Fleet, s.Objective, [figures], Proofs.Of(ProofOf(3)), Now);
         Assert.Equal(Verdict.AtRisk, judgement.Verdict);
         Assert.Contains("cautious", judgement.Reasons[0], StringComparison.Ordinal);
     }
@@ -144,11 +185,11 @@ public class JudgementTests
 
     [Fact]
     public void Copies_in_the_failure_domain_of_their_database_are_found() => Assert.Contains(
-        FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1")), ProofOf(1), Now, Duration.FromDays(1)), f => f.Code == "same-failure-domain" && f.What.Contains("array:arr", StringComparison.Ordinal));
+        FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1")), Proofs.Of(ProofOf(1)), Now, Duration.FromDays(1)), f => f.Code == "same-failure-domain" && f.What.Contains("array:arr", StringComparison.Ordinal));
 
     [Fact]
     public void Nothing_is_found_where_nothing_is_wrong() =>
-        Assert.Empty(FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), ProofOf(1), Now, Duration.FromDays(1)));
+        Assert.Empty(FindingRules.Of(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), Proofs.Of(ProofOf(1)), Now, Duration.FromDays(1)));
 
     [Fact]
     public void Prechecks_fail_on_room_and_version()

@@ -16,7 +16,7 @@ namespace Imbrek.Core.Tests;
 /// <summary>Plans: who they catch, how they are written, and each finding about them.</summary>
 public class PlanTests
 {
-    private static readonly Proof Proven = new(Monday - Duration.FromDays(1), 0, 600, true, 100_000_000_000, null);
+    private static readonly Proofs Proven = Proofs.Of(new Proof(Monday - Duration.FromDays(1), 0, 600, true, 100_000_000_000, null));
 
     private static IReadOnlyList<Finding> Findings(FleetModel fleet, params Plan[] plans)
     {
@@ -82,7 +82,7 @@ public class PlanTests
                     fleet.EngineList, fleet.ObjectiveList, fleet.ServiceList, fleet.Databases),
                 Change(good, TaskKind.Full, t => t with { Store = new Id<Store>("island"), CopyTo = [] })),
             "never-test-restored" => PlanFindings.Of(
-                fleet.WithPlans([good with { Tasks = [.. good.Tasks.Where(t => t.Kind != TaskKind.TestRestore)] }]), fleet.Databases[0], null, [], null, Monday),
+                fleet.WithPlans([good with { Tasks = [.. good.Tasks.Where(t => t.Kind != TaskKind.TestRestore)] }]), fleet.Databases[0], null, [], Proofs.None, Monday),
             _ => [],
         };
         var finding = found.FirstOrDefault(f => f.Code == code);

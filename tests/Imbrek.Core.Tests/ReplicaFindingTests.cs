@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
@@ -59,11 +60,11 @@ public class ReplicaFindingTests
 
         public bool EverTookOver { get; init; } = true;
 
-        public Finding[] Found(string of = "d") => [.. FindingRules.Of(Subject(of).WithNotes(new Dictionary<Id<Replica>, ReplicaNote> { [new("r")] = Note }), null, Now, Duration.FromDays(7), null, EverTookOver).Where(f => !Elsewhere.Contains(f.Code))];
+        public Finding[] Found(string of = "d") => [.. FindingRules.Of(Subject(of).WithNotes(new Dictionary<Id<Replica>, ReplicaNote> { [new("r")] = Note }), EverTookOver ? Proofs.Of(new Proof(Now, 0, 0, true, 0, null, LossKind.None, TookOver: true)) : Proofs.None, Now, Duration.FromDays(7)).Where(f => !Elsewhere.Contains(f.Code))];
     }
 
     /// <summary>What the rules about sets say of a database that was never restored.</summary>
-    private static readonly string[] Elsewhere = ["never-restored", "no-sets"];
+    private static readonly string[] Elsewhere = ["never-restored", "no-sets", "proof-due"];
 
     private static LagStretch Stretch(int from, int to, double received = 0, double applied = 1, long pending = 0, int branch = 1) => new(
         new("r"), branch, Now + Duration.FromMinutes(from), Now + Duration.FromMinutes(to), Duration.FromSeconds(received), Duration.FromSeconds(applied), Duration.FromSeconds(applied), pending, null);

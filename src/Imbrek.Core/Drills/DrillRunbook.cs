@@ -38,7 +38,8 @@ public sealed class DrillRunbook
     /// <param name="ByHand">Whether people confirm that everybody was told, and that clients may be sent over.</param>
     /// <param name="Overridden">What failed before and is gone on in spite of, with why; null when nothing did.</param>
     /// <param name="FirstBase">The task that takes the first base of the new branch; null when no plan does.</param>
-    public sealed record Ask(DrillKind Kind, DrillEnding Ending, Replica Replica, Id<Host> To, string Follower, PlannedDrill Planned, bool ByHand, PlanTask? FirstBase, string? Overridden = null);
+    /// <param name="Joint">Whether it is one of a drill of many: all are waited for before writes stop, also where the source is taken for lost.</param>
+    public sealed record Ask(DrillKind Kind, DrillEnding Ending, Replica Replica, Id<Host> To, string Follower, PlannedDrill Planned, bool ByHand, PlanTask? FirstBase, string? Overridden = null, bool Joint = false);
 
     /// <summary>The steps.</summary>
     /// <param name="subject">The database.</param>
@@ -120,7 +121,7 @@ public sealed class DrillRunbook
         var first = phase == 0;
         var rest = ask.Replica.PromoteSeconds + d.CheckSeconds + d.RedirectSeconds;
         var catchUp = first ? Math.Max(0, planned.WriteStopSeconds!.Value - rest) : 0;
-        if (ask.ByHand && !lost)
+        if (ask.ByHand && (!lost || ask.Joint))
         {
             Hold("tell", $"Everybody who must know has been told: nobody can write for about {PlainDuration.Of(first ? planned.WriteStopSeconds!.Value : rest)}", [Told]);
         }

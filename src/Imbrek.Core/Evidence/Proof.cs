@@ -1,3 +1,4 @@
+using Imbrek.Core.Objectives;
 using NodaTime;
 
 namespace Imbrek.Core.Evidence;
@@ -9,4 +10,6 @@ namespace Imbrek.Core.Evidence;
 /// <param name="Passed">Whether every check passed.</param>
 /// <param name="SizeBytes">How large the database was.</param>
 /// <param name="Version">The engine's major version then.</param>
-public sealed record Proof(Instant At, double LostSeconds, double ServiceSeconds, bool Passed, long SizeBytes, string? Version);
+/// <param name="Loss">The kind of loss that was supposed, as it hit the database.</param>
+/// <param name="TookOver">Whether a replica took over; otherwise sets were restored.</param>
+public sealed record Proof(Instant At, double LostSeconds, double ServiceSeconds, bool Passed, long SizeBytes, string? Version, LossKind Loss = LossKind.None, bool TookOver = false);

@@ -29,12 +29,11 @@ public static class FindingRules
 
     /// <summary>Everything found, most urgent first.</summary>
     /// <param name="subject">The database.</param>
-    /// <param name="proof">Its newest proof; null when there is none.</param>
+    /// <param name="proofs">What was proved; null when that is not known.</param>
     /// <param name="at">The as-of instant.</param>
     /// <param name="window">How far back to look for holes.</param>
     /// <param name="planChanged">When what its plans do was changed last; null when that is not known.</param>
-    /// <param name="everTookOver">Whether a replica of it ever took over and all checks passed; null when that is not known.</param>
-    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proof? proof, Instant at, Duration window, Instant? planChanged = null, bool? everTookOver = null)
+    public static IReadOnlyList<Finding> Of(RecoverySubject subject, Proofs? proofs, Instant at, Duration window, Instant? planChanged = null)
     {
         var found = new List<Finding>();
         var c = subject.Catalogue;
@@ -58,7 +57,7 @@ public static class FindingRules
             found.AddRange(Damaged(subject, live));
             found.AddRange(WithoutParent(subject, at));
             found.AddRange(LogDiscarded(subject));
-            if (proof is null)
+            if (proofs?.Newest is null)
             {
                 found.Add(new(
                     "never-restored",
@@ -68,14 +67,30 @@ public static class FindingRules
                     "A backup that nobody restored is a hope, not a proof",
                     "Restore it aside and check it"));
             }
-            else if (subject.Objective is { } objective && Judgement.WhyInvalid(subject.Database, objective, proof, at, planChanged) is { } why)
+            else if (subject.Objective is { } objective)
             {
-                found.Add(new("proof-invalid", subject.Database.Id, Urgency.Later, "Its proof no longer counts", why, "Restore it aside and check it"));
+                found.AddRange(ProofDue(subject, proofs, objective, at, planChanged));
             }
         }
 
-        found.AddRange(ReplicaFindings.Of(subject, at, everTookOver));
+        found.AddRange(ReplicaFindings.Of(subject, at, proofs?.TookOver));
         return [.. found.OrderByDescending(f => f.Urgency)];
+    }
+
+    /// <summary>Losses its objective names of which no proof counts.</summary>
+    private static IEnumerable<Finding> ProofDue(RecoverySubject subject, Proofs proofs, Objective objective, Instant at, Instant? planChanged)
+    {
+        var due = objective.Against.Select(kind => (Loss.OfKind(kind).Clause, Why: proofs.Standing(subject.Database, subject.Fleet, objective, kind, at, planChanged).WhyNot)).Where(d => d.Why is not null).ToArray();
+        if (due.Length > 0)
+        {
+            yield return new(
+                "proof-due",
+                subject.Database.Id,
+                Urgency.Later,
+                due.Length == objective.Against.Count ? "No proof of it counts" : $"No proof of it counts {string.Join(" or ", due.Select(d => d.Clause))}",
+                string.Join("; ", due.Select(d => d.Why!).Distinct()),
+                "Restore it aside under that loss, or hold a drill");
+        }
     }
 
     /// <summary>Whether some copy of a set is there at an instant.</summary>

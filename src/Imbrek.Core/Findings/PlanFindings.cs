@@ -63,10 +63,10 @@ public static class PlanFindings
     /// <param name="database">The database.</param>
     /// <param name="designed">Its designed figures; null when not made.</param>
     /// <param name="clashes">Clashes of the prediction.</param>
-    /// <param name="proof">Its newest proof; null when there is none.</param>
+    /// <param name="proofs">What was proved.</param>
     /// <param name="at">Now.</param>
     public static IReadOnlyList<Finding> Of(
-        FleetModel fleet, Database database, IReadOnlyList<DesignedFigures>? designed, IReadOnlyList<Clash> clashes, Proof? proof, Instant at)
+        FleetModel fleet, Database database, IReadOnlyList<DesignedFigures>? designed, IReadOnlyList<Clash> clashes, Proofs proofs, Instant at)
     {
         var plans = fleet.PlansOf(database);
         if (plans.Count == 0)
@@ -245,7 +245,7 @@ public static class PlanFindings
                 Say("no-verification", Urgency.Soon, $"{plan.Name} never reads back what it wrote", "A damaged copy is found when it is needed", "Add a verify task");
             }
 
-            if (proof is null && !plan.Tasks.Any(t => t.Kind == TaskKind.TestRestore))
+            if (proofs.Newest is null && !plan.Tasks.Any(t => t.Kind == TaskKind.TestRestore))
             {
                 Say("never-test-restored", Urgency.Later, $"{plan.Name} has no test restore, and it was never restored", "A backup that nobody restored is a hope, not a proof", "Add a test restore");
             }

@@ -95,6 +95,9 @@ public readonly record struct Loss
         };
     }
 
+    /// <summary>The kind of loss that what was shown under this one stands for: one that leaves the host of the database alone takes nothing from it.</summary>
+    public LossKind StandsFor(Database database, FleetModel fleet) => Kind is LossKind.None or LossKind.Hostile || !For(database, fleet).Spares(fleet.Hosts[database.Host]) ? Kind : LossKind.None;
+
     /// <summary>Whether a host is still there after the loss.</summary>
     public bool Spares(Host host) => Kind switch
     {

@@ -10,21 +10,28 @@ namespace Imbrek.Core.Recovery;
 /// <param name="Reasons">Why, in sentences; empty for proven.</param>
 public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
 {
-    private const double SizeMayGrowBy = 1.25;
-
     /// <summary>Judges one loss, or one database when given the figures of every loss its objective names: the worst counts.</summary>
     /// <param name="database">The database.</param>
     /// <param name="objective">Its objective; null judges only whether there is anything to restore from.</param>
     /// <param name="figures">Figures of the losses to judge.</param>
-    /// <param name="proof">The newest proof; null when there is none.</param>
+    /// <param name="fleet">Its fleet.</param>
+    /// <param name="proofs">What was proved: each loss needs a proof of its own, or one of a loss that leaves no more.</param>
     /// <param name="at">Now, or the as-of instant.</param>
     /// <param name="planChanged">When what its plans do was changed last; null when that is not known.</param>
-    public static Judgement Of(Database database, Objective? objective, IEnumerable<LossFigures> figures, Proof? proof, Instant at, Instant? planChanged = null)
+    public static Judgement Of(Database database, FleetModel fleet, Objective? objective, IEnumerable<LossFigures> figures, Proofs proofs, Instant at, Instant? planChanged = null)
     {
         var verdict = Verdict.Proven;
         var reasons = new List<(Verdict Weight, string Text)>();
+        var unproven = new List<(string Clause, string Why)>();
+        var judged = 0;
         foreach (var f in figures)
         {
+            judged++;
+            if (objective is not null && proofs.Standing(database, fleet, objective, f.Loss.Kind, at, planChanged).WhyNot is { } not)
+            {
+                unproven.Add((f.Loss.Clause, not));
+            }
+
             if (f.ExposureSeconds(at) is not { } exposure)
             {
                 Say(Verdict.Unprotected, $"{f.Loss.Clause} there is nothing to restore from");
@@ -70,9 +77,21 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
         {
             Say(Verdict.Unproven, "no objective was agreed");
         }
-        else if (WhyInvalid(database, objective, proof, at, planChanged) is { } why)
+
+        // What is the same of all of them is said once.
+        foreach (var same in unproven.GroupBy(u => u.Why, u => u.Clause))
         {
-            Say(Verdict.Unproven, why);
+            if (same.Count() == judged)
+            {
+                Say(Verdict.Unproven, same.Key);
+            }
+            else
+            {
+                foreach (var clause in same)
+                {
+                    Say(Verdict.Unproven, $"{clause} {same.Key}");
+                }
+            }
         }
 
         return new Judgement(verdict, [.. reasons.OrderByDescending(r => r.Weight).Select(r => r.Text)]);
@@ -102,50 +121,6 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
             verdict = weight > verdict ? weight : verdict;
             reasons.Add((weight, text));
         }
-    }
-
-    /// <summary>Why a proof does not count; null when it does.</summary>
-    public static string? WhyInvalid(Database database, Objective objective, Proof? proof, Instant at, Instant? planChanged = null)
-    {
-        if (proof is null)
-        {
-            return "it was never restored";
-        }
-
-        var age = (at - proof.At).TotalDays;
-        if (!proof.Passed)
-        {
-            return "the last restore did not pass its checks";
-        }
-
-        if (age > objective.ProofDays)
-        {
-            return $"the last proof is {age:0} days old, {objective.ProofDays:0} count";
-        }
-
-        if (database.SizeBytes > proof.SizeBytes * SizeMayGrowBy || database.SizeBytes * SizeMayGrowBy < proof.SizeBytes)
-        {
-            return "its size has changed by more than a quarter since the last proof";
-        }
-
-        if (database.Version != proof.Version)
-        {
-            return $"it runs version {database.Version} now, the last proof was with {proof.Version}";
-        }
-
-        if (planChanged > proof.At && planChanged <= at)
-        {
-            return "its plan was changed since the last proof";
-        }
-
-        if (proof.LostSeconds > objective.RpoSeconds)
-        {
-            return $"the last restore lost {PlainDuration.Beyond(proof.LostSeconds, objective.RpoSeconds)}";
-        }
-
-        return proof.ServiceSeconds > objective.RtoSeconds
-            ? $"the last restore took {PlainDuration.Beyond(proof.ServiceSeconds, objective.RtoSeconds)}"
-            : null;
     }
 
     private static string Plain(double seconds) => PlainDuration.Of(seconds);

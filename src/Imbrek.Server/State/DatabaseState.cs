@@ -37,8 +37,7 @@ internal sealed class DatabaseState
     private Instant findingsAt;
     private Instant findingsUntil;
     private IReadOnlyDictionary<(Id<Store>, Id<Host>), LearnedPace> learned = new Dictionary<(Id<Store>, Id<Host>), LearnedPace>();
-    private Proof? proof;
-    private bool everTookOver;
+    private Proofs proofs = Proofs.None;
 
     public DatabaseState(FleetModel fleet, Database database, DatabaseCatalogue catalogue) =>
         subject = RecoverySubject.Of(fleet, database, catalogue);
@@ -48,28 +47,15 @@ internal sealed class DatabaseState
     /// <summary>The database with its sets as they are now.</summary>
     public RecoverySubject Subject => Snapshot().Subject;
 
-    public Proof? Proof
+    /// <summary>What was proved of it.</summary>
+    public Proofs Proofs
     {
-        get => proof;
+        get => proofs;
         set
         {
             lock (gate)
             {
-                proof = value;
-                Forget();
-            }
-        }
-    }
-
-    /// <summary>Whether a replica of it ever took over and all checks passed.</summary>
-    public bool EverTookOver
-    {
-        get => everTookOver;
-        set
-        {
-            lock (gate)
-            {
-                everTookOver = value;
+                proofs = value;
                 Forget();
             }
         }
@@ -159,12 +145,16 @@ internal sealed class DatabaseState
     public Judgement Judge(LossFigures figures, Instant at, bool now, DesignedState plans) => Judge([With(figures, now, plans)], at, plans);
 
     private Judgement Judge(IEnumerable<LossFigures> figures, Instant at, DesignedState plans) =>
-        Judgement.Of(subject.Database, subject.Objective, figures, ProofAt(at), at, plans.PlanChanged(subject.Database));
+        Judgement.Of(subject.Database, subject.Fleet, subject.Objective, figures, proofs.At(at), at, plans.PlanChanged(subject.Database));
 
     private LossFigures With(LossFigures figures, bool now, DesignedState plans) => now ? figures with { Designed = plans.OutlookOf(subject.Database.Id, figures.Loss) } : figures;
 
-    /// <summary>The newest proof that was there at an instant, as far as kept in memory.</summary>
-    public Proof? ProofAt(Instant at) => proof is { } p && p.At <= at ? p : null;
+    /// <summary>How it stands proven against a loss; null when it has no objective.</summary>
+    /// <param name="loss">The kind of loss.</param>
+    /// <param name="at">Now, or the as-of instant.</param>
+    /// <param name="plans">When its plans were changed last.</param>
+    public ProofStanding? Standing(LossKind loss, Instant at, DesignedState plans) =>
+        Subject is { Objective: { } o } s ? proofs.At(at).Standing(s.Database, s.Fleet, o, loss, at, plans.PlanChanged(s.Database)) : null;
 
     public IReadOnlyList<Finding> Findings(Instant at, Instant? planChanged)
     {
@@ -177,7 +167,7 @@ internal sealed class DatabaseState
             }
         }
 
-        var made = FindingRules.Of(s, proof, at, Window, planChanged, everTookOver);
+        var made = FindingRules.Of(s, proofs, at, Window, planChanged);
         lock (gate)
         {
             if (version == seen)

@@ -177,7 +177,7 @@ internal sealed class DesignedState(FleetState fleet)
         :
         [
             .. PlanFindings.Silence(fleet.Fleet, database, fleet[database.Id].Subject.Catalogue, at),
-            .. PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), Known is null ? [] : [.. kept!.ClashesOf[database.Id.Value], .. FullStores], fleet[database.Id].Proof, at),
+            .. PlanFindings.Of(fleet.Fleet, database, Known?.ByDatabase.GetValueOrDefault(database.Id), Known is null ? [] : [.. kept!.ClashesOf[database.Id.Value], .. FullStores], fleet[database.Id].Proofs, at),
         ];
 
     /// <summary>Stores that will be full, as clashes.</summary>

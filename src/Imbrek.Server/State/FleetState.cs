@@ -1,4 +1,5 @@
 using System.Collections.Concurrent;
+using Host = Imbrek.Core.Fleet.Host;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
@@ -10,7 +11,6 @@ using Imbrek.Data;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
-using Host = Imbrek.Core.Fleet.Host;
 
 namespace Imbrek.Server.State;
 
@@ -359,18 +359,10 @@ internal sealed class FleetState(NpgsqlDataSource source)
     public async Task LoadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)
     {
         var proofs = await context.Proofs.AsNoTracking().Where(p => ids == null || ids.Contains(p.Database))
-            .GroupBy(p => p.Database).Select(g => g.OrderByDescending(p => p.At).First()).ToListAsync(cancel);
-        foreach (var p in proofs.Where(p => Has(p.Database)))
+            .GroupBy(p => new { p.Database, p.Loss, p.TookOver }).Select(g => g.OrderByDescending(p => p.At).First()).ToListAsync(cancel);
+        foreach (var of in proofs.Where(p => Has(p.Database)).GroupBy(p => p.Database))
         {
-            this[p.Database].Proof = new Proof(p.At, p.LostSeconds, p.ServiceSeconds, p.Passed, p.SizeBytes, p.Version);
-        }
-
-        foreach (var database in await context.Proofs.Where(p => p.TookOver && p.Passed && (ids == null || ids.Contains(p.Database))).Select(p => p.Database).Distinct().ToListAsync(cancel))
-        {
-            if (Has(database))
-            {
-                this[database].EverTookOver = true;
-            }
+            this[of.Key].Proofs = Proofs.Of(of.Select(p => p.ToProof()));
         }
 
         var paces = await context.Paces.AsNoTracking().Where(p => ids == null || ids.Contains(p.Database)).ToListAsync(cancel);

@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Scenario;
@@ -46,6 +47,9 @@ internal sealed class SimulatedDatabase
     public WorldState.BirthState? Birth { get; }
 
     public DatabaseScript Script { get; }
+
+    /// <summary>What rehearsals of the world's own have proved of it.</summary>
+    public Proofs Proofs { get; set; } = Proofs.None;
 
     public PageImage Image { get; private set; }
 

@@ -93,6 +93,14 @@ export const loss: Of<'LossView'> = (changes) => ({
   host: 'hill-h1',
   takenOverBy: null,
   noPath: null,
+  proof: {
+    at: '2026-11-20T12:00:00Z',
+    tookOver: false,
+    lostSeconds: 12,
+    serviceSeconds: 1400,
+    whyNot: null,
+    dueAt: '2026-12-20T12:00:00Z',
+  },
   ...changes,
 });
 
@@ -114,7 +122,6 @@ export const database: Of<'DatabaseView'> = (changes) => ({
   at,
   verdict: 'proven',
   reasons: [],
-  proofWhyNot: null,
   supposed: loss(),
   losses: [
     loss(),
@@ -128,6 +135,7 @@ export const database: Of<'DatabaseView'> = (changes) => ({
       passed: true,
       loss: 'none',
       host: 'hill-h2',
+      tookOver: false,
       runId: 'r-1',
       ledgerNumber: 7,
     },
@@ -309,6 +317,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   cancelledBy: null,
   restore: null,
   drill: null,
+  joint: null,
   log: [],
   followed: [],
   usualSeconds: null,

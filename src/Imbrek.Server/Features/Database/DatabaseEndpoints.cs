@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Evidence;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
@@ -37,9 +38,16 @@ internal static class DatabaseEndpoints
         bool Learned,
         string? Host,
         string? TakenOverBy,
-        string? NoPath);
+        string? NoPath,
+        StandingView? Proof);
 
-    public sealed record ProofView(Instant At, double LostSeconds, double ServiceSeconds, bool Passed, string Loss, string Host, Guid? RunId, long LedgerNumber);
+    /// <summary>How it stands proven against a loss.</summary>
+    /// <param name="At">When the proof that counts, or the one that comes nearest, was made; null when there is none.</param>
+    /// <param name="WhyNot">Why none counts; null when one does.</param>
+    /// <param name="DueAt">By when it must be proved again.</param>
+    public sealed record StandingView(Instant? At, bool? TookOver, double? LostSeconds, double? ServiceSeconds, string? WhyNot, Instant DueAt);
+
+    public sealed record ProofView(Instant At, double LostSeconds, double ServiceSeconds, bool Passed, string Loss, string Host, bool TookOver, Guid? RunId, long LedgerNumber);
 
     public sealed record MarkView(string Kind, string Title, Instant At);
 
@@ -65,7 +73,6 @@ internal static class DatabaseEndpoints
         Instant At,
         Verdict Verdict,
         IReadOnlyList<string> Reasons,
-        string? ProofWhyNot,
         LossView Supposed,
         IReadOnlyList<LossView> Losses,
         IReadOnlyList<ProofView> Proofs,
@@ -151,16 +158,15 @@ internal static class DatabaseEndpoints
             asOf,
             overall.Verdict,
             overall.Reasons,
-            s.Objective is { } objective ? Judgement.WhyInvalid(d, objective, db.ProofAt(asOf), asOf, state.PlanChanged(d)) : null,
-            View(Word(premise.Loss.Kind), db.Judge(supposed, asOf, premise.At is null, designed), supposed, asOf),
-            [.. each.Select(e => View(Word(e.Kind), e.Judgement, e.Figures, asOf))],
-            [.. proofs.Select(p => new ProofView(p.At, p.LostSeconds, p.ServiceSeconds, p.Passed, p.Loss, p.Host, p.RunId, p.LedgerNumber))],
+            View(Word(premise.Loss.Kind), db.Judge(supposed, asOf, premise.At is null, designed), supposed, asOf, db.Standing(supposed.Loss.Kind, asOf, designed)),
+            [.. each.Select(e => View(Word(e.Kind), e.Judgement, e.Figures, asOf, db.Standing(e.Kind, asOf, designed)))],
+            [.. proofs.Select(p => new ProofView(p.At, p.LostSeconds, p.ServiceSeconds, p.Passed, p.Loss, p.Host, p.TookOver, p.RunId, p.LedgerNumber))],
             await MarksAsync(data, id, Instant.FromUnixTimeSeconds(0), asOf, cancel),
             [.. happenings.Select(h => new HappeningView(h.At, h.Kind, h.Text))],
             s.Catalogue.Count));
     }
 
-    private static LossView View(string kind, Judgement j, LossFigures f, Instant at) => new(
+    private static LossView View(string kind, Judgement j, LossFigures f, Instant at, ProofStanding? proof) => new(
         kind,
         f.Loss.ToString(),
         j.Verdict,
@@ -176,7 +182,8 @@ internal static class DatabaseEndpoints
         f.Path?.UsesLearned ?? false,
         f.Path?.Host.Value,
         (f.Path as Core.Replication.TakeOver)?.Replica.Value,
-        f.NoPath);
+        f.NoPath,
+        proof is null ? null : new(proof.Proof?.At, proof.Proof?.TookOver, proof.Proof?.LostSeconds, proof.Proof?.ServiceSeconds, proof.WhyNot, proof.DueAt));
 
     private static string Word(LossKind kind) => kind.ToString().ToLowerInvariant();
 

@@ -72,7 +72,7 @@ internal static class DueEndpoint
         [FromQuery(Name = "share")] string? Share,
         FleetState State, DesignedState Designed, ImbrekContext Data, IClock Clock);
 
-    private sealed record Item(Core.Fleet.Database Database, LossKind Loss, Instant DueAt, ProofRow? Last, string? Why, double Rto, Id<Core.Fleet.Host> Host, string? Replica);
+    private sealed record Item(Core.Fleet.Database Database, LossKind Loss, ProofStanding Standing, double Rto, Id<Core.Fleet.Host> Host, string? Replica);
 
     private static async Task<ProgrammeView> ProgrammeAsync(Asked asked, CancellationToken cancel)
     {
@@ -81,25 +81,21 @@ internal static class DueEndpoint
         var (c, p) = (ReadShare("confidence", confidence ?? "0.95", open: true), ReadShare("share", share ?? "0.1", open: false));
         var now = clock.GetCurrentInstant();
         var fleet = state.Fleet;
-        var proofs = await data.Proofs.AsNoTracking().GroupBy(r => new { r.Database, r.Loss }).Select(g => g.OrderByDescending(r => r.At).First()).ToListAsync(cancel);
-
-        // Any that passed and still counts will do; one that failed since is said beside it.
-        var passed = await data.Proofs.AsNoTracking().Where(r => r.Passed).GroupBy(r => new { r.Database, r.Loss }).Select(g => g.OrderByDescending(r => r.At).First()).ToListAsync(cancel);
-        var newest = proofs.Concat(passed).GroupBy(r => (r.Database, KindOf(r.Loss))).ToDictionary(g => g.Key, g => g.OrderByDescending(r => r.Passed).ThenByDescending(r => r.At).First());
+        var proofs = await data.Proofs.AsNoTracking().GroupBy(r => r.Database).Select(g => g.OrderByDescending(r => r.At).First()).ToListAsync(cancel);
         Item[] items =
         [
-            .. fleet.Databases.Where(d => state.Has(d.Id.Value)).AsParallel().AsOrdered().WithCancellation(cancel).SelectMany(d => fleet.ObjectiveOf(d) is not { } o ? [] : o.Against.Select(l => ItemOf(state[d.Id], d, o, l, newest.GetValueOrDefault((d.Id.Value, l)), designed, now)))
-                .OrderBy(i => i.DueAt).ThenBy(i => i.Rto),
+            .. fleet.Databases.Where(d => state.Has(d.Id.Value)).AsParallel().AsOrdered().WithCancellation(cancel).SelectMany(d => fleet.ObjectiveOf(d) is not { } o ? [] : o.Against.Select(l => ItemOf(state[d.Id], d, o, l, designed, now)))
+                .OrderBy(i => i.Standing.DueAt).ThenBy(i => i.Rto),
         ];
         var first = now.InUtc().Date;
         var pauses = (await data.Pauses.AsNoTracking().Where(x => x.Plan == null && x.Database == null && x.Store == null && (x.To == null || x.To > now)).ToListAsync(cancel)).ToArray();
         var (hosts, sites) = (items.Select(i => i.Host).Distinct().OrderBy(h => h.Value).ToArray(), fleet.SiteList.Select(s => s.Id).ToArray());
         var hostIndex = hosts.Index().ToDictionary(h => h.Item, h => h.Index);
-        Item[] within = [.. items.Where(i => DayOf(i.DueAt) < ahead)];
+        Item[] within = [.. items.Where(i => DayOf(i.Standing.DueAt) < ahead)];
         int[] siteOf = [.. hosts.Select(h => Array.IndexOf(sites, fleet.Hosts[h].Site))];
         ProofCalendar.Problem problem = new(
             ahead,
-            [.. within.Select(i => new ProofCalendar.Proof(hostIndex[i.Host], Math.Max(0, DayOf(i.DueAt))))],
+            [.. within.Select(i => new ProofCalendar.Proof(hostIndex[i.Host], Math.Max(0, DayOf(i.Standing.DueAt))))],
             siteOf,
             _ => inAll,
             (_, _) => site,
@@ -114,7 +110,7 @@ internal static class DueEndpoint
             site,
             host,
             [.. items.Select((i, n) => new DueRow(
-                i.Database.Id.Value, i.Database.Name, i.Loss, i.DueAt, i.DueAt <= now, i.Last?.At, i.Last?.TookOver, i.Why, i.Rto, i.Host.Value, i.Replica, n < dayOf.Length && dayOf[n] is { } day ? LocalDatePattern.Iso.Format(first.PlusDays(day)) : null))],
+                i.Database.Id.Value, i.Database.Name, i.Loss, i.Standing.DueAt, i.Standing.WhyNot is not null, i.Standing.Proof?.At, i.Standing.Proof?.TookOver, i.Standing.WhyNot, i.Rto, i.Host.Value, i.Replica, n < dayOf.Length && dayOf[n] is { } day ? LocalDatePattern.Iso.Format(first.PlusDays(day)) : null))],
             [.. calendar.Bounds.Take(BoundsExplained).Select(b => new BoundView(b.Host is { } h ? $"host {hosts[h]}" : b.Site is { } s ? $"site {sites[s]}" : "a day in all", b.Days, b.Most, calendar.WouldNeed(b)))],
             Shown(fleet, proofs, now, confidence ?? "0.95", c, share ?? "0.1", p, out var tested),
             Drawn(fleet, tested, now, Confidence.Needed(Math.Max(1, fleet.Databases.Count(d => fleet.ObjectiveOf(d) is not null)), c, p)));
@@ -174,17 +170,15 @@ internal static class DueEndpoint
         }
     }
 
-    private static Item ItemOf(DatabaseState db, Core.Fleet.Database d, Objective o, LossKind loss, ProofRow? last, DesignedState designed, Instant now)
+    private static Item ItemOf(DatabaseState db, Core.Fleet.Database d, Objective o, LossKind loss, DesignedState designed, Instant now)
     {
-        var why = Judgement.WhyInvalid(d, o, last is null ? null : new Proof(last.At, last.LostSeconds, last.ServiceSeconds, last.Passed, last.SizeBytes, last.Version), now, designed.PlanChanged(d));
-        var due = why is null ? last!.At + Duration.FromDays(o.ProofDays) : now;
         var way = db.Observe(Loss.OfKind(loss), now, now: true).Figures.Path;
-        return new(d, loss, due, last, last is null ? "never proved" : why, o.RtoSeconds, way?.Host ?? (d.RecoveryHosts.Count > 0 ? d.RecoveryHosts[0] : d.Host), (way as TakeOver)?.Replica.Value);
+        return new(d, loss, db.Standing(loss, now, designed)!, o.RtoSeconds, way?.Host ?? (d.RecoveryHosts.Count > 0 ? d.RecoveryHosts[0] : d.Host), (way as TakeOver)?.Replica.Value);
     }
 
     private static ShownView Shown(FleetModel fleet, List<ProofRow> proofs, Instant now, string confidence, DecimalShare c, string share, DecimalShare p, out IReadOnlyDictionary<string, bool> tested)
     {
-        var last = proofs.GroupBy(r => r.Database).ToDictionary(g => g.Key, g => g.MaxBy(r => r.At)!);
+        var last = proofs.ToDictionary(r => r.Database);
         Core.Fleet.Database[] all = [.. fleet.Databases.Where(d => fleet.ObjectiveOf(d) is not null)];
         var found = new Dictionary<string, bool>();
         foreach (var d in all)
@@ -207,8 +201,6 @@ internal static class DueEndpoint
         var names = fleet.Databases.Where(d => fleet.ObjectiveOf(d) is not null).Select(d => d.Id.Value);
         return new(seed, [.. Sample.Of(names, count, ulong.Parse(seed, CultureInfo.InvariantCulture)).Select(n => new DrawnRow(n, fleet.DatabaseById[new(n)].Name, tested.TryGetValue(n, out var passed) ? passed : null))]);
     }
-
-    private static LossKind KindOf(string loss) => Enum.TryParse<LossKind>(loss.Split(':')[0], ignoreCase: true, out var kind) ? kind : LossKind.None;
 
     private static int Bounded(string member, int? value, int usual, int most) => value is null ? usual : value is >= 1 && value <= most ? value.Value : throw new BadInputException(member, $"must be 1 to {most}");
 

@@ -119,7 +119,8 @@ internal static class FleetEndpoints
         var (overall, each) = db.Judge(at, now, plans);
         var (figures, recoverable) = db.Observe(loss, at, now);
         var supposed = db.Judge(figures, at, now, plans);
-        var proof = db.ProofAt(at);
+        var standing = db.Standing(figures.Loss.Kind, at, plans);
+        var proof = standing is null ? db.Proofs.At(at).Newest : standing.Proof;
         var from = at - DatabaseState.Window;
         var designed = plans.KnownOf(d.Id, loss);
         return new FleetRow(
@@ -149,7 +150,7 @@ internal static class FleetEndpoints
             [.. s.Fleet.PlansOf(d).Select(p => p.Name)],
             figures.NoPath,
             proof?.At,
-            proof is not null && s.Objective is { } o && Judgement.WhyInvalid(d, o, proof, at, plans.PlanChanged(d)) is null,
+            standing is { WhyNot: null },
             proof?.LostSeconds,
             proof?.ServiceSeconds,
             [.. recoverable.Where(i => i.To >= from).Select(i => new CoverSpan(Instant.Max(i.From, from), i.To))]);

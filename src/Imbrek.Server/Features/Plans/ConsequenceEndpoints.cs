@@ -125,7 +125,7 @@ internal static class ConsequenceEndpoints
             Cancel = cancel,
         });
         Clash[] clashes = [.. answer.Prediction.Clashes, .. designed.FullStores];
-        var findings = members.SelectMany(m => PlanFindings.Of(fleet, m, answer.ByDatabase.GetValueOrDefault(m.Id), clashes, state[m.Id].Proof, now));
+        var findings = members.SelectMany(m => PlanFindings.Of(fleet, m, answer.ByDatabase.GetValueOrDefault(m.Id), clashes, state[m.Id].Proofs, now));
         return TypedResults.Ok(new Consequences(
             members.Count,
             sample.Length,

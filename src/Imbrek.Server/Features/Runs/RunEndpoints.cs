@@ -159,6 +159,7 @@ internal static class RunEndpoints
             r.CancelledBy,
             RunView.RestoreOf(r, fleet),
             RunView.DrillOf(r),
+            RunView.JointOf(r, fleet),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],
             [.. followed.Select(f => RunLine.Of(f, fleet))],
             seconds.Length == 0 ? null : seconds[seconds.Length / 2],
@@ -218,18 +219,24 @@ internal static class RunEndpoints
     }
 
     /// <summary>Takes a decision about a step, once: of two people who decide at the same time one is told.</summary>
-    private static Task<NoContent> DecideAsync(
-        Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
-        TakeAsync(id, request, approves: false, null, data, store, worker, peers, clock, user, cancel);
+    private static async Task<NoContent> DecideAsync(
+        Guid id, DecisionRequest request, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        await decisions.TakeAsync(id, request.Step, request.Choice, approves: false, null, user.Identity!.Name!, cancel);
+        return TypedResults.NoContent();
+    }
 
     /// <summary>Approves or refuses a step that needs it: never whoever asked for the run.</summary>
-    private static Task<NoContent> ApproveAsync(
-        Guid id, DecisionRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel) =>
-        TakeAsync(id, request, approves: true, null, data, store, worker, peers, clock, user, cancel);
+    private static async Task<NoContent> ApproveAsync(
+        Guid id, DecisionRequest request, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        await decisions.TakeAsync(id, request.Step, request.Choice, approves: true, null, user.Identity!.Name!, cancel);
+        return TypedResults.NoContent();
+    }
 
     /// <summary>In an emergency one person may approve alone: asked for twice, told to everybody, and in the ledger in its own kind.</summary>
     private static async Task<NoContent> AloneAsync(
-        Guid id, AloneRequest request, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        Guid id, AloneRequest request, RunStore store, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
     {
         if (string.IsNullOrWhiteSpace(request.Why) || request.Why.Length > LongestWhy)
         {
@@ -237,87 +244,14 @@ internal static class RunEndpoints
         }
 
         var (row, _) = await store.FindAsync(id, cancel) ?? throw NotFound();
-        return request.Word == row.Database
-            ? await TakeAsync(id, new(request.Step, Step.Approve), approves: true, request.Why.Trim(), data, store, worker, peers, clock, user, cancel)
-            : throw new BadInputException("word", $"you alone decide what a second person should; everybody will be told. Ask again with the name of the database, {row.Database}", 409, "ask-again");
-    }
-
-    private static async Task<NoContent> TakeAsync(
-        Guid id, DecisionRequest request, bool approves, string? aloneBecause, ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
-    {
-        var (row, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
-        var now = clock.GetCurrentInstant();
-        var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
-        var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
-        var number = request.Step ?? ask.Cast<int?>().FirstOrDefault() ?? LastDecided(run);
-        if (number is not { } step || !ask.Contains(step))
+        if (request.Word != row.Database)
         {
-            var by = number is { } n && run.Plan.Steps.Any(s => s.Number == n) && run[n] is { DecidedBy: { } who, Choice: { } chosen } ? $" ({who} chose \"{chosen}\")" : row.CancelledBy is { } c ? $" ({c} cancelled it)" : "";
-            throw new BadInputException("step", $"nobody is asked about this now: the run is {PlanFile.Name(row.StateIs)}{by}", 409, "not-now");
+            throw new BadInputException("word", $"you alone decide what a second person should; everybody will be told. Ask again with the name of the database, {row.Database}", 409, "ask-again");
         }
 
-        if (run.Plan[step].IsHold == approves)
-        {
-            throw new BadInputException("step", approves ? "needs no approval: it is decided" : "needs the approval of a second person", 409, "not-so");
-        }
-
-        if (approves && aloneBecause is null && row.AskedBy == user.Identity!.Name)
-        {
-            throw new BadInputException("step", "is approved by a second person, not by who asked for the run", 409, "second-person");
-        }
-
-        var choices = run.Plan[step].IsHold ? run.Plan[step].Choices : [Step.Approve, Step.Refuse];
-        if (!choices.Contains(request.Choice ?? ""))
-        {
-            throw new BadInputException("choice", $"must be one of {string.Join(", ", choices)}");
-        }
-
-        await using var transaction = await data.Database.BeginTransactionAsync(cancel);
-
-        // Whoever cancels at the same time waits for this, or this for them: of the two the first holds.
-        if (await data.Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null).ExecuteUpdateAsync(u => u.SetProperty(r => r.Said, r => r.Said + 1), cancel) == 0)
-        {
-            throw new BadInputException("step", "it was cancelled, or is over", 409, "not-now");
-        }
-
-        if (aloneBecause is not null)
-        {
-            await TellEverybodyAsync(row, run.Plan[step], aloneBecause, user.Identity!.Name!, now, data, cancel);
-        }
-
-        data.Decisions.Add(new DecisionRow { RunId = id, Step = step, Round = run[step].Round, Choice = request.Choice!, Who = user.Identity!.Name!, At = now });
-        try
-        {
-            await data.SaveChangesAsync(cancel);
-            await transaction.CommitAsync(cancel);
-        }
-        catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
-        {
-            throw new BadInputException("step", "somebody else has just decided", 409, "not-now");
-        }
-
-        worker.Wake(id);
-        await peers.TellAsync([], [id], cancel);
+        await decisions.TakeAsync(id, request.Step, Step.Approve, approves: true, request.Why.Trim(), user.Identity!.Name!, cancel);
         return TypedResults.NoContent();
     }
-
-    private static async Task TellEverybodyAsync(RunRow row, Step step, string why, string who, Instant now, ImbrekContext data, CancellationToken cancel)
-    {
-        data.Notices.Add(new NoticeRow
-        {
-            FirstAt = now,
-            LastAt = now,
-            GroupKey = $"alone|{row.Id}|{step.Number}",
-            Kind = "alone",
-            People = await data.Users.Select(u => u.UserName!).Order().ToArrayAsync(cancel),
-            Subject = $"{who} decided alone what needs a second person: {step.Title}. Because: {why}",
-            Count = 1,
-            Databases = [row.Database],
-        });
-        await LedgerTable.AppendAsync(data, now, who, "break-glass", row.Database, RunJson.Write(new { run = row.Id, step = step.Number, title = step.Title, why }), cancel);
-    }
-
-    private static int? LastDecided(Run run) => run.Plan.Steps.LastOrDefault(s => run[s.Number].Choice is not null)?.Number;
 
     /// <summary>Cancels a run, or a run of a task; once it is told, it holds.</summary>
     private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunWorker worker, Dispatcher dispatcher, Peers peers, ClaimsPrincipal user, CancellationToken cancel)

@@ -4,6 +4,7 @@ using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Drill;
+using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.State;
@@ -119,11 +120,22 @@ internal sealed record RestoreView(
 internal sealed record DrillView(
     DrillKind Kind, DrillEnding Ending, string Replica, string Loss, string From, string To, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds, DrillResult? Measured);
 
+/// <summary>What a drill of many was asked for, expected and measured.</summary>
+/// <param name="Of">What it is held on, in words.</param>
+/// <param name="Loss">The loss it stands for.</param>
+internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding Ending, string Loss, IReadOnlyList<JointDrillView.Member> Members, JointDrillResult? Measured)
+{
+    /// <summary>A database of it.</summary>
+    /// <param name="Run">The run that does and measures it; there once it has begun.</param>
+    internal sealed record Member(string Database, string Name, Guid Run, string? Replica, string Host, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds);
+}
+
 /// <summary>A run of any kind.</summary>
 /// <param name="Cancellable">Whether it can still be cancelled.</param>
 /// <param name="CancelledBy">Who cancelled it; null when nobody did.</param>
 /// <param name="Restore">For a restore or rehearsal; null for others.</param>
 /// <param name="Drill">For a drill; null for others.</param>
+/// <param name="Joint">For a drill of many; null for others.</param>
 internal sealed record RunView(
     RunLine Run,
     IReadOnlyList<RunStepView> Steps,
@@ -131,6 +143,7 @@ internal sealed record RunView(
     string? CancelledBy,
     RestoreView? Restore,
     DrillView? Drill,
+    JointDrillView? Joint,
     IReadOnlyList<RunLogLine> Log,
     IReadOnlyList<RunLine> Followed,
     double? UsualSeconds,
@@ -186,6 +199,33 @@ internal sealed record RunView(
 
         var q = RunJson.Read<DrillRunKind.Question>(question);
         return new(q.Kind, q.Ending, q.Replica, q.Loss, q.From, q.To, q.PlannedLostSeconds, q.PlannedServiceSeconds, q.RpoSeconds, q.RtoSeconds, r.Result is null ? null : RunJson.Read<DrillResult>(r.Result));
+    }
+
+    /// <summary>What a drill of many was asked for; null for a run of another kind.</summary>
+    public static JointDrillView? JointOf(RunRow r, FleetState fleet)
+    {
+        if (r.Kind != JointDrillKind.KindName || r.Question is not { } question)
+        {
+            return null;
+        }
+
+        var q = RunJson.Read<JointDrillKind.Question>(question);
+        return new(
+            q.Of,
+            q.Kind,
+            q.Ending,
+            q.Loss,
+            [.. q.Members.Select((m, i) => new JointDrillView.Member(
+                m.Database,
+                fleet.Fleet.DatabaseById.TryGetValue(new(m.Database), out var d) ? d.Name : m.Database,
+                JointDrillKind.IdOf(r.Id, i),
+                m.Replica,
+                m.Host,
+                m.LostSeconds,
+                m.ServiceSeconds,
+                m.RpoSeconds,
+                m.RtoSeconds))],
+            r.Result is null ? null : RunJson.Read<JointDrillResult>(r.Result));
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

@@ -153,6 +153,7 @@ function Loss({ loss }: { loss: Schemas['LossView'] }) {
         {loss.couldLoseSeconds === null ? 'all of it would be lost' : `could lose ${duration(loss.couldLoseSeconds)}`}
         {loss.backInSeconds !== null && ` · back in ${duration(loss.backInSeconds)}`}
         {loss.takenOverBy && ` by taking over: ${loss.takenOverBy}`}
+        {loss.proof && (loss.proof.whyNot ? '' : ` · shown by ${loss.proof.tookOver ? 'taking over' : 'a restore'}`)}
       </Box>
     </Box>
   );
@@ -164,7 +165,9 @@ function Proof({ proof, zone }: { proof: Schemas['ProofView']; zone: string }) {
     <Box sx={{ mb: 0.75 }}>
       <b>{proof.passed ? 'Passed' : 'Did not pass'}</b>, {localTime(proof.at, zone, false)} on {proof.host}
       <Box sx={{ color: 'text.secondary' }}>
-        lost {duration(proof.lostSeconds)}, back in {duration(proof.serviceSeconds)} ·{' '}
+        {proof.tookOver ? 'a replica took over' : 'sets restored'},{' '}
+        {lossWord[proof.loss.split(':')[0] ?? ''] ?? proof.loss}: lost {duration(proof.lostSeconds)}, back in{' '}
+        {duration(proof.serviceSeconds)} ·{' '}
         {proof.runId ? (
           <Link to={withPremise(`/runs/${proof.runId}`, search)}>the run</Link>
         ) : (

@@ -71,7 +71,9 @@ export default function DatabasePage() {
   if (!d) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
   const zone = d.timeZone;
   const designed = plan.data?.figures.find((f) => f.kind === d.supposed.kind);
-  const proof = d.proofs[0];
+  // What counts for the loss that is supposed; without an objective, the newest.
+  const newest = d.proofs[0];
+  const proof = d.supposed.proof ?? (newest ? { ...newest, whyNot: null } : null);
   const o = d.objective;
   return (
     <Worksheet side={320}>
@@ -160,16 +162,16 @@ export default function DatabasePage() {
           />
           <Figure
             word={
-              proof
-                ? `proven, ${duration((Date.parse(d.at) - Date.parse(proof.at)) / 1000)} ago${d.proofWhyNot ? ', void' : ''}`
+              proof?.at
+                ? `proven ${proof.tookOver ? 'by taking over' : 'by restore'}, ${duration((Date.parse(d.at) - Date.parse(proof.at)) / 1000)} ago${proof.whyNot ? ', void' : ''}`
                 : 'proven'
             }
             prefix="back in"
             seconds={proof?.serviceSeconds}
             limit={o?.rtoSeconds}
-            unknown="it was never restored"
+            unknown={proof?.whyNot ?? 'it was never restored'}
             note={
-              proof ? `lost ${duration(proof.lostSeconds)}${d.proofWhyNot ? ` · ${d.proofWhyNot}` : ''}` : undefined
+              proof?.at ? `lost ${duration(proof.lostSeconds)}${proof.whyNot ? ` · ${proof.whyNot}` : ''}` : undefined
             }
           />
         </Box>

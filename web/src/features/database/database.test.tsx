@@ -49,7 +49,7 @@ describe('a database', () => {
     expect(figure('designed, worst of a week')).toContain('back in 25 min at worst');
     expect(figure('observed, now')).toContain('could lose 4 min 10 sof 15 min');
     expect(figure('observed, to hill-h1, learned')).toContain('back in 22 min');
-    expect(figure('proven, 3 d ago')).toContain('back in 23 min 20 slost 12 s');
+    expect(figure('proven by restore, 3 d ago')).toContain('back in 23 min 20 slost 12 s');
   });
 
   it('says why a figure is not known', async () => {

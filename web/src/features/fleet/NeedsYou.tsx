@@ -149,7 +149,7 @@ function LeftOut({ all }: { all: Schemas['LeftOutView'][] }) {
 }
 
 function remedyPath(f: Schemas['FindingRow'], search: string): string {
-  if (f.code === 'never-restored' || f.code === 'proof-invalid') return withPremise(`/recover/${f.database}`, search);
+  if (f.code === 'never-restored' || f.code === 'proof-due') return withPremise(`/recover/${f.database}`, search);
   if (/^(keeps-failing|run-stands-out|does-not-end)$/.test(f.code))
     return withPremise('/runs', search, { database: f.database });
   return withPremise(/^(no-plan|no-sets)$/.test(f.code) ? '/plans' : `/databases/${f.database}`, search);

@@ -1,8 +1,10 @@
 using System.Text.Json.Nodes;
 using Imbrek.Core.Drills;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
@@ -141,20 +143,15 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
     protected override string Done(RunContext run) => "";
 
-    private ProofRow ProofOf(RunContext run, Question asked, DrillResult result, Instant now) => new()
+    private ProofRow ProofOf(RunContext run, Question asked, DrillResult result, Instant now)
     {
-        Database = run.Row.Database,
-        At = now,
-        LostSeconds = result.Changes.Max(c => c.LostSeconds ?? 0),
-        ServiceSeconds = result.Changes.Max(c => c.ServiceSeconds ?? 0),
-        Passed = result.Passed == true,
-        SizeBytes = Fleet[run.Row.Database].Subject.Database.SizeBytes,
-        Version = Fleet[run.Row.Database].Subject.Database.Version,
-        Loss = asked.Kind == DrillKind.Switchover ? "none" : asked.Loss,
-        Host = asked.To,
-        RunId = run.Row.Id,
-        TookOver = true,
-    };
+        var d = Fleet[run.Row.Database].Subject.Database;
+
+        // The roles have changed since: what the loss took was where the database ran then.
+        var loss = asked.Kind == DrillKind.Switchover || !Loss.TryParse(asked.Loss, Fleet.Fleet, out var supposed, out _) ? Loss.None : supposed;
+        var proof = new Proof(now, result.Changes.Max(c => c.LostSeconds ?? 0), result.Changes.Max(c => c.ServiceSeconds ?? 0), result.Passed == true, d.SizeBytes, d.Version, loss.Kind, TookOver: true);
+        return ProofRow.Of(d.Id, proof, loss, new(asked.To), run.Row.Id);
+    }
 
     private IDrillDriver Drill(RunContext run) => Drivers.Named(run.Row.Driver!).Drill ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {run.Row.Driver} change no roles");
 

@@ -19,18 +19,18 @@ internal sealed class RehearsalKind(Drivers drivers, FleetState fleet, IClock cl
     /// <inheritdoc/>
     public override IReadOnlyList<string> Names { get; } = [KindName, PlanFile.Name(TaskKind.TestRestore)];
 
-    /// <summary>A test restore of a plan: to the newest instant that can be reached, on the first recovery host that lacks no key.</summary>
+    /// <summary>A test restore of a plan: to the newest instant that can be reached, under the loss that must be proved first, on the first recovery host that lacks no key.</summary>
     public (string? Question, Run? Run, string? WhyNot) Plan(Occurrence run)
     {
         var (db, now) = (Fleet[run.Database.Id], Clock.GetCurrentInstant());
-        var answer = PathFinder.Find(db.Subject, new PathQuestion { Target = now, At = now, Choice = new(HostQualification.FirstWithKeys(db.Subject, Loss.None)), Learned = db.Learned });
-        if (answer.Best is not { } path)
+        var test = RestoreTest.Next(db.Subject, db.Proofs, now, db.Learned);
+        if (test.Path is not { } path)
         {
-            return (null, null, answer.Reason ?? "there is nothing to restore from");
+            return (null, null, test.WhyNot);
         }
 
         // Of its own name, so that two that meet on a host do not meet in an instance.
-        var asked = new RestoreQuestion(Loss.None.ToString(), now, null, null, null, path.Host.Value, $"rehearsal-{run.Id:n}"[..30], RestoreQuestion.Promise.Of(path));
+        var asked = new RestoreQuestion(test.Loss.ToString(), now, null, null, null, path.Host.Value, $"rehearsal-{run.Id:n}"[..30], RestoreQuestion.Promise.Of(path));
         run.ExpectedSeconds = path.Seconds;
         return (RunJson.Write(asked), Run.Of(new RunPlan(RestoreAside.Steps(run.Database, path, asked.Instance, held: false))), null);
     }

@@ -1,6 +1,8 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Evidence;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
@@ -105,19 +107,10 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
         ProofRow? proof = null;
         if (end.State == RunState.Done && measured is not null && fleet.Fleet.DatabaseById.TryGetValue(new(run.Row.Database), out var d))
         {
-            proof = new ProofRow
-            {
-                Database = run.Row.Database,
-                At = now,
-                LostSeconds = measured.DataLostSeconds,
-                ServiceSeconds = measured.ServiceSeconds,
-                Passed = measured.Checks.All(c => c.Passed),
-                SizeBytes = d.SizeBytes,
-                Version = d.Version,
-                Loss = asked.Loss,
-                Host = asked.Host,
-                RunId = run.Row.Id,
-            };
+            // The question names a loss that was there when it was asked.
+            var loss = Loss.TryParse(asked.Loss, fleet.Fleet, out var supposed, out _) ? supposed : Loss.None;
+            var measuredIs = new Proof(now, measured.DataLostSeconds, measured.ServiceSeconds, measured.Checks.All(c => c.Passed), d.SizeBytes, d.Version, loss.StandsFor(d, fleet.Fleet));
+            proof = ProofRow.Of(d.Id, measuredIs, loss, new(asked.Host), run.Row.Id);
         }
 
         return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));

@@ -1,7 +1,9 @@
 using System.Text.Json.Nodes;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
@@ -186,20 +188,8 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
         // From the first look to the end of the last promotion: those of a group are back together.
         var steps = run.Run.Plan.Steps.Where(s => s.Kind is "look" or "fence" or "agree" or "promote").Sum(s => run.Run[s.Number] is { StartedAt: { } a, EndedAt: { } b } ? (b - a).TotalSeconds : 0);
-        return new ProofRow
-        {
-            Database = member.Database,
-            At = now,
-            LostSeconds = promoted.LostTransactions == 0 ? 0 : promoted.LostSeconds,
-            ServiceSeconds = d.DetectSeconds + d.DecideSeconds + steps + d.RedirectSeconds,
-            Passed = passed,
-            SizeBytes = d.SizeBytes,
-            Version = d.Version,
-            Loss = "host",
-            Host = promoted.Host,
-            RunId = run.Row.Id,
-            TookOver = true,
-        };
+        var proof = new Proof(now, promoted.LostTransactions == 0 ? 0 : promoted.LostSeconds, d.DetectSeconds + d.DecideSeconds + steps + d.RedirectSeconds, passed, d.SizeBytes, d.Version, LossKind.Host, TookOver: true);
+        return ProofRow.Of(d.Id, proof, Loss.OfKind(LossKind.Host), new(promoted.Host), run.Row.Id);
     }
 
     protected override string Done(RunContext run)

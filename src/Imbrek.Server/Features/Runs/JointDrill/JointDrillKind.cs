@@ -1,0 +1,308 @@
+using System.Security.Cryptography;
+using Imbrek.Core.Drills;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.Features.Drills;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Runs.Drill;
+using Imbrek.Server.Features.Runs.Rehearsal;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.State;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.JointDrill;
+
+/// <summary>
+/// A drill of a group, a service or a site. Each database has a run of its own that does and measures; this one begins them under identifiers that follow from its own, so that each is begun once whatever is
+/// killed when, passes on what people decide, and waits. It touches no driver.
+/// </summary>
+internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fleet, IClock clock) : IRunKind
+{
+    public const string KindName = "joint-drill";
+
+    private static readonly Duration LookAgain = Duration.FromSeconds(1);
+
+    /// <summary>What was asked.</summary>
+    /// <param name="Of">What it is held on, in words.</param>
+    /// <param name="Kind">Switchover, or forced.</param>
+    /// <param name="Ending">How it ends.</param>
+    /// <param name="Loss">The loss it stands for.</param>
+    /// <param name="Members">Its databases, in the order in which they go.</param>
+    public sealed record Question(string Of, DrillKind Kind, DrillEnding Ending, string Loss, IReadOnlyList<Member> Members);
+
+    /// <summary>A database of it.</summary>
+    /// <param name="Database">The database.</param>
+    /// <param name="Replica">The replica that becomes the primary; null where sets are restored.</param>
+    /// <param name="Host">The host it comes back on.</param>
+    /// <param name="LostSeconds">What was expected to be lost.</param>
+    /// <param name="ServiceSeconds">How long it was expected to take until clients are back, the others not counted.</param>
+    /// <param name="RpoSeconds">What was agreed then.</param>
+    /// <param name="RtoSeconds">What was agreed then.</param>
+    public sealed record Member(string Database, string? Replica, string Host, double LostSeconds, double ServiceSeconds, double? RpoSeconds, double? RtoSeconds);
+
+    private sealed record OfMember(int Member);
+
+    /// <summary>What the end of all measured, in the words of all steps, and what only it has.</summary>
+    private sealed record Together(double Seconds, long Bytes, JointDrillResult Result);
+
+    public IReadOnlyList<string> Names { get; } = [KindName];
+
+    /// <summary>The identifier of the run of one of its databases.</summary>
+    public static Guid IdOf(Guid run, int member) => new(SHA256.HashData([.. run.ToByteArray(), .. BitConverter.GetBytes(member)]).AsSpan(0, 16));
+
+    public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        await using var scope = scopes.CreateAsyncScope();
+        var (asked, services) = (run.Question<Question>(), scope.ServiceProvider);
+        switch (step.Kind)
+        {
+            case "begin":
+                return await BeginDrillAsync(run, asked, RunJson.Read<OfMember>(step.Work).Member, services, cancel);
+            case "restore":
+                return await RestoreAsync(run, asked, RunJson.Read<OfMember>(step.Work).Member, services, cancel);
+            case "ready":
+                return await DriveAsync(run, asked, services, "tell", [], cancel, all: true);
+            case "agree":
+                return new StepResult();
+            case "go" or "back":
+                var hold = Hold(run, step, step.Kind == "go" ? "tell" : "home");
+                List<Pass> pass = [new("tell", DrillRunbook.Told, hold.Who)];
+                if (step.Kind == "back")
+                {
+                    pass.Add(new("home", DrillRunbook.GoHome, hold.Who));
+                }
+                else if (run.Run.Plan.Steps.FirstOrDefault(s => s.Kind == "agree") is { NeedsApproval: true } agree && run.Run[agree.Number].DecidedBy is { } second)
+                {
+                    pass.Add(new("stop", Step.Approve, second));
+                }
+
+                return await DriveAsync(run, asked, services, "send", pass, cancel);
+            case "sent":
+                return await DriveAsync(run, asked, services, asked.Ending == DrillEnding.Home && IsFirst(run, step) ? "home" : null, [new("send", DrillRunbook.Send, Hold(run, step, "send").Who)], cancel);
+            case "stay":
+                return await DriveAsync(run, asked, services, null, [new("home", DrillRunbook.Stay, Hold(run, step, "home").Who)], cancel);
+            case "end":
+                var result = ResultOf(run, asked, await RowsAsync(run, asked, services, cancel));
+                return new StepResult($"{result.Passed} of {result.Members.Count} came back within what was agreed", RunJson.Write(new Together(0, 0, result)));
+            default:
+                throw new InvalidOperationException(step.Kind);
+        }
+    }
+
+    /// <summary>Calls off the run of a database; it takes back by itself what it did.</summary>
+    public async Task UndoAsync(RunContext run, Step step, CancellationToken cancel)
+    {
+        if (step.Kind is not ("begin" or "restore"))
+        {
+            return;
+        }
+
+        await using var scope = scopes.CreateAsyncScope();
+        var id = IdOf(run.Row.Id, RunJson.Read<OfMember>(step.Work).Member);
+        await scope.ServiceProvider.GetRequiredService<ImbrekContext>().Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null && !r.NoWayBack)
+            .ExecuteUpdateAsync(u => u.SetProperty(r => r.CancelledBy, run.Row.AskedBy).SetProperty(r => r.Said, r => r.Said + 1), cancel);
+        await TellAsync(scope.ServiceProvider, id, cancel);
+    }
+
+    /// <inheritdoc/>
+    public string? Measured(RunContext run) => Result(run) is { } r ? RunJson.Write(r) : null;
+
+    /// <inheritdoc/>
+    public Conclusion Conclude(RunContext run, Ending end, Instant now)
+    {
+        var (asked, result) = (run.Question<Question>(), Result(run));
+        var note = end.State == RunState.Cancelled ? $"called off by {run.Run.CancelledBy}"
+            : end.Failed is { } failed ? run.Run[failed].Note ?? "it could not be completed"
+            : result is null ? ""
+            : result.Passed == result.Members.Count ? $"passed: all {result.Passed} came back within what was agreed"
+            : $"did not pass: {result.Members.Count - result.Passed} of {result.Members.Count} did not come back within what was agreed: {string.Join(", ", result.Members.Where(m => !m.Passed).Select(m => m.Database))}";
+        return new Conclusion(end.State, note, LedgerBody: RunJson.Write(new
+        {
+            run = run.Row.Id,
+            outcome = PlanFile.Name(end.State),
+            why = note,
+            begunBy = run.Row.AskedBy,
+            decidedBy = run.Run.Plan.Steps.Select(s => run.Run[s.Number].DecidedBy).LastOrDefault(d => d is not null),
+            of = asked.Of,
+            kind = asked.Kind,
+            ending = asked.Ending,
+            loss = asked.Loss,
+            planned = asked.Members.Select(m => new { database = m.Database, lostSeconds = m.LostSeconds, serviceSeconds = m.ServiceSeconds }),
+            result,
+        }));
+    }
+
+    /// <summary>What is passed on to the runs of its databases: a choice where they ask about a kind of step, and who made it.</summary>
+    private sealed record Pass(string Kind, string Choice, string Who);
+
+    private static JointDrillResult? Result(RunContext run) =>
+        run.Run.Plan.Steps.Where(s => s.Kind == "end").Select(s => run.Run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Together>(measured).Result : null;
+
+    private static (string Who, string Choice) Hold(RunContext run, Step step, string kind)
+    {
+        var hold = run.Run.Plan.Steps.Last(s => s.Kind == kind && s.IsHold && s.Number < step.Number);
+        return (run.Run[hold.Number].DecidedBy!, run.Run[hold.Number].Choice!);
+    }
+
+    private static bool IsFirst(RunContext run, Step step) => run.Run.Plan.Steps.First(s => s.Kind == step.Kind).Number == step.Number;
+
+    private async Task<StepResult> BeginDrillAsync(RunContext run, Question asked, int member, IServiceProvider services, CancellationToken cancel)
+    {
+        var (data, planning, m) = (services.GetRequiredService<ImbrekContext>(), services.GetRequiredService<DrillPlanning>(), asked.Members[member]);
+        var id = IdOf(run.Row.Id, member);
+        if (await data.Runs.AnyAsync(r => r.Id == id, cancel))
+        {
+            return new StepResult();
+        }
+
+        var request = new DrillRequest(m.Replica!, PlanFile.Name(asked.Kind), PlanFile.Name(asked.Ending), m.Host, asked.Kind == DrillKind.Forced ? asked.Loss : null, true);
+        return await KeptAsync(async () =>
+        {
+            var drill = await planning.ReadAsync(request, cancel, joint: true);
+            var (question, plan) = await planning.PlanAsync(drill, request, run.Row.Id, cancel);
+            var row = NewRuns.Row(DrillRunKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(drill.Database).Name, question, plan, run.Row.AskedBy!, clock.GetCurrentInstant());
+            row.Claim = $"replica:{m.Database}:take-over";
+            return row;
+        });
+
+        async Task<StepResult> KeptAsync(Func<Task<RunRow>> make)
+        {
+            try
+            {
+                return await KeepAsync(run, id, await make(), services, cancel);
+            }
+            catch (BadInputException e)
+            {
+                throw new DriverException(DriverProblem.Refused, $"{m.Database}: {e.Message}");
+            }
+        }
+    }
+
+    private async Task<StepResult> RestoreAsync(RunContext run, Question asked, int member, IServiceProvider services, CancellationToken cancel)
+    {
+        var (data, m) = (services.GetRequiredService<ImbrekContext>(), asked.Members[member]);
+        var id = IdOf(run.Row.Id, member);
+        if (await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) is { } row)
+        {
+            // One that did not come back is said in the end; the others are not kept waiting.
+            return row.StateIs.IsOver() ? new StepResult(row.Note) : new StepResult(PlanFile.Name(row.StateIs), LookAgainAfter: LookAgain);
+        }
+
+        var (db, now) = (fleet[m.Database], clock.GetCurrentInstant());
+        var loss = Loss.TryParse(asked.Loss, fleet.Fleet, out var supposed, out _) ? supposed : Loss.None;
+        var answer = PathFinder.Find(db.Subject, new PathQuestion { Target = now, At = now, Loss = loss, Choice = new(new Id<Core.Fleet.Host>(m.Host)), Learned = db.Learned });
+        if (answer.Best is not { } path)
+        {
+            return new StepResult(answer.Reason ?? "there is nothing to restore from");
+        }
+
+        var question = new RestoreQuestion(loss.ToString(), now, null, null, null, path.Host.Value, $"drill-{id:n}"[..30], RestoreQuestion.Promise.Of(path));
+        var made = NewRuns.Row(RehearsalKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(db.Subject.Database).Name, question, Run.Of(new RunPlan(RestoreAside.Steps(db.Subject.Database, path, question.Instance, held: false))), run.Row.AskedBy!, now);
+        made.Claim = question.Claim;
+        return await KeepAsync(run, id, made, services, cancel) with { LookAgainAfter = LookAgain };
+    }
+
+    /// <summary>Keeps the run of a database, once, as one that followed this one.</summary>
+    private static async Task<StepResult> KeepAsync(RunContext run, Guid id, RunRow row, IServiceProvider services, CancellationToken cancel)
+    {
+        (row.Id, row.AfterId) = (id, run.Row.Id);
+        if (!await NewRuns.AddAsync(services.GetRequiredService<ImbrekContext>(), row, cancel))
+        {
+            throw new DriverException(DriverProblem.Refused, $"{row.Database}: somebody else is at it");
+        }
+
+        await TellAsync(services, id, cancel);
+        return new StepResult();
+    }
+
+    private static async Task TellAsync(IServiceProvider services, Guid id, CancellationToken cancel)
+    {
+        services.GetRequiredService<RunWorker>().Wake(id);
+        await services.GetRequiredService<Peers>().TellAsync([], [id], cancel);
+    }
+
+    private static async Task<IReadOnlyList<RunRow?>> RowsAsync(RunContext run, Question asked, IServiceProvider services, CancellationToken cancel)
+    {
+        Guid[] ids = [.. asked.Members.Select((_, i) => IdOf(run.Row.Id, i))];
+        var rows = await services.GetRequiredService<ImbrekContext>().Runs.AsNoTracking().Where(r => ids.Contains(r.Id)).ToDictionaryAsync(r => r.Id, cancel);
+        return [.. ids.Select(i => rows.GetValueOrDefault(i))];
+    }
+
+    /// <summary>Passes decisions on to the drills of its databases until each asks about a kind of step, or is over.</summary>
+    /// <param name="until">The kind of step; null until each is over.</param>
+    /// <param name="pass">What is passed on.</param>
+    /// <param name="all">Whether none may be over yet.</param>
+    private async Task<StepResult> DriveAsync(RunContext run, Question asked, IServiceProvider services, string? until, IReadOnlyList<Pass> pass, CancellationToken cancel, bool all = false)
+    {
+        var (store, decide) = (services.GetRequiredService<RunStore>(), services.GetRequiredService<RunDecisions>());
+        var waits = new List<string>();
+        var over = new List<string>();
+        var reached = 0;
+        foreach (var member in Enumerable.Range(0, asked.Members.Count).Where(i => asked.Members[i].Replica is not null))
+        {
+            var id = IdOf(run.Row.Id, member);
+            if (await store.FindAsync(id, cancel) is not var (row, decisions) || row.StateIs.IsOver())
+            {
+                over.Add(asked.Members[member].Database);
+                continue;
+            }
+
+            var its = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
+            var asks = its.Next(clock.GetCurrentInstant()).Ask.Select(n => its.Plan[n]).ToArray();
+            if (until is not null && asks.Any(s => s.Kind == until))
+            {
+                reached++;
+                continue;
+            }
+
+            waits.Add(asked.Members[member].Database);
+            foreach (var (s, p) in asks.SelectMany(s => pass.Where(p => p.Kind == s.Kind).Select(p => (s, p))))
+            {
+                try
+                {
+                    await decide.TakeAsync(id, s.Number, p.Choice, approves: !s.IsHold, p.Who == row.AskedBy && !s.IsHold ? $"decided for all of {asked.Of}" : null, p.Who, cancel);
+                }
+                catch (BadInputException e) when (e.Status == StatusCodes.Status409Conflict)
+                {
+                    // It was decided in the same moment, by somebody or by this before it was killed; the next look shows what came of it.
+                }
+            }
+        }
+
+        return all && over.Count > 0 ? new StepResult($"not ready: {string.Join(", ", over)}", Failed: true)
+            : waits.Count > 0 ? new StepResult($"waits for {string.Join(", ", waits.Take(5))}{(waits.Count > 5 ? $" and {waits.Count - 5} more" : "")}", LookAgainAfter: LookAgain)
+            : until is not null && reached == 0 ? new StepResult("all are over")
+            : new StepResult(over.Count == 0 || until is null ? null : $"over already: {string.Join(", ", over)}");
+    }
+
+    private static JointDrillResult ResultOf(RunContext run, Question asked, IReadOnlyList<RunRow?> rows)
+    {
+        var agreed = run.Run.Plan.Steps.Where(s => s.Kind == "agree").Select(s => run.Run[s.Number].EndedAt).FirstOrDefault();
+        var drills = rows.Select(r => r is { Kind: DrillRunKind.KindName, Result: { } json } ? RunJson.Read<DrillResult>(json) : null).ToArray();
+        var lostAt = drills.Select(d => d?.Changes.FirstOrDefault()?.StoppedAt).Append(agreed).Min();
+        return new(lostAt, [.. asked.Members.Select((m, i) =>
+        {
+            var (row, done) = (rows[i], rows[i]?.StateIs == RunState.Done);
+            if (drills[i] is { } d)
+            {
+                var back = d.Changes.FirstOrDefault()?.BackAt is { } at && lostAt is { } from ? (at - from).TotalSeconds : (double?)null;
+                return new JointDrillResult.Member(
+                    m.Database, row!.Id, d.Changes.Max(c => c.LostSeconds), d.Changes.Max(c => c.ServiceSeconds), back, m.RtoSeconds, done && d.Passed == true && (asked.Kind == DrillKind.Switchover || !(back > m.RtoSeconds)), row.Note);
+            }
+
+            var r = row is { Kind: RehearsalKind.KindName, Result: { } json } ? RunJson.Read<RestoreResult>(json) : null;
+
+            // What the restore itself cannot know: how long it waited for the others before it began.
+            double? waited = r is null || lostAt is null || row!.Started is null ? null : Math.Max(0, (row.Started.Value - lostAt.Value).TotalSeconds);
+            var service = r?.ServiceSeconds + waited;
+            return new(m.Database, IdOf(run.Row.Id, i), r?.DataLostSeconds, r?.ServiceSeconds, service, m.RtoSeconds, done && r is not null && r.Checks.All(c => c.Passed) && !(r.DataLostSeconds > m.RpoSeconds) && !(service > m.RtoSeconds), row?.Note ?? "it was not begun");
+        })]);
+    }
+}
