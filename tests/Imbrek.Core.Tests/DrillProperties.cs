@@ -506,4 +506,34 @@ public class DrillProperties
             },
         ]);
     }
+
+    [Fact]
+    public void A_drill_of_many_asks_people_once_waits_for_all_and_restores_as_many_at_once_as_a_host_has_slots()
+    {
+        static JointRunbook.Member Of(string d, string? by, string host = "h") => new(new(d), by is null ? null : new Id<Replica>(by), new(host), by is null ? 60 : 5, 100);
+        JointRunbook.Member[] members = [Of("a", "ra"), Of("b", null), Of("c", "rc"), Of("d", null), Of("e", null), Of("f", null, "other")];
+        var plan = JointRunbook.Of(new("site S", DrillKind.Forced, DrillEnding.Home, members, h => h.Value == "h" ? 2 : 1));
+        Step One(string kind) => Assert.Single(plan.Steps, s => s.Kind == kind);
+        Assert.Equal(2, plan.Steps.Count(s => s.Kind == "begin"));
+        Assert.Equal(["tell", "send", "home", "send"], plan.Steps.Where(s => s.IsHold).Select(s => s.Kind));
+
+        // Before anything is taken for lost all are ready and a second person has agreed; nothing is restored before.
+        Assert.True(One("agree").NeedsApproval);
+        Assert.Equal([One("ready").Number], One("agree").After);
+        Assert.Equal(plan.Steps.Where(s => s.Kind == "begin").Select(s => s.Number), One("ready").After);
+        var restores = plan.Steps.Where(s => s.Kind == "restore").ToArray();
+        Assert.All(restores, r => Assert.Contains(One("agree").Number, r.After));
+        Assert.Equal([restores[0].Number], restores.Single(r => r.Subject == "e").After.Except([One("agree").Number]));
+        Assert.Equal(restores.Select(r => r.Number), restores.Select(r => r.Number).Where(One("end").After.Contains));
+        Assert.True(One("go").NoWayBack);
+
+        // A home-coming that is not chosen is not waited for.
+        var stays = Run.Of(plan);
+        Assert.All(plan.Steps.Where(s => s.Kind == "back"), s => Assert.Equal(DrillRunbook.GoHome, s.Only!.Choice));
+        Assert.NotNull(stays.Next(Instant.MinValue).Start);
+
+        Assert.DoesNotContain(JointRunbook.Of(new("group G", DrillKind.Switchover, DrillEnding.Keep, [Of("a", "ra")], _ => 1)).Steps, s => s.NeedsApproval);
+        Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("nothing", DrillKind.Switchover, DrillEnding.Keep, [], _ => 1)));
+        Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("by itself", DrillKind.Automatic, DrillEnding.Keep, members, _ => 1)));
+    }
 }

@@ -125,6 +125,93 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     }
 
     [Fact]
+    public async Task All_of_a_group_change_roles_together_people_are_asked_once_and_each_has_its_proof()
+    {
+        var (admin, second) = await PeopleAsync();
+        await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
+        await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
+        var asked = new { of = "group", id = "gates", kind = "switchover", ending = "home" };
+        Assert.Equal((404, "id"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { id = "none" })));
+        Assert.Equal((400, "kind"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { of = "site", id = "quayside" })));
+        var sheet = (await admin.PostAsync("/api/drills/joint/worksheet", asked)).Body;
+        Assert.Equal(["gate-passes-hill", "gate-scans-hill"], sheet.GetProperty("members").EnumerateArray().Select(m => m.GetProperty("by").GetString()).Order());
+        Assert.Equal((JsonValueKind.Null, false), (sheet.GetProperty("refused").ValueKind, sheet.GetProperty("approval").GetBoolean()));
+
+        var (status, answer) = await admin.PostAsync("/api/drills/joint", asked);
+        Assert.Equal(201, status);
+        var id = answer.GetProperty("id").GetString()!;
+
+        // Nobody has it take over meanwhile, nor drills one of it alone.
+        Assert.Equal(409, (await admin.PostAsync("/api/drills/joint", asked)).Status);
+        Assert.Equal(409, (await admin.PostAsync("/api/replicas/gate-scans-hill/take-over", new { group = true })).Status);
+        var asks = new List<string>();
+        var killed = false;
+        var run = await CarryOnAsync(admin, second, id, each: async s =>
+        {
+            var kind = s.GetProperty("kind").GetString()!;
+            if (asks.LastOrDefault() != kind)
+            {
+                asks.Add(kind);
+            }
+
+            // Before clients are sent over none is on its way, of either database; the process may die then.
+            if (kind == "send" && !killed)
+            {
+                killed = true;
+                foreach (var one in (await admin.GetAsync($"/api/runs/{id}")).GetProperty("followed").EnumerateArray())
+                {
+                    var steps = (await admin.GetAsync($"/api/runs/{one.GetProperty("id").GetString()}")).GetProperty("steps").EnumerateArray().ToArray();
+                    Assert.Equal("done", steps.First(x => x.GetProperty("kind").GetString() == "check").GetProperty("state").GetString());
+                    Assert.Equal(JsonValueKind.Null, steps.First(x => x.GetProperty("kind").GetString() == "clients").GetProperty("started").ValueKind);
+                }
+
+                await world.Server.KillAsync();
+                await world.Server.RunAsync();
+            }
+        });
+        Assert.Equal(["tell", "send", "home", "send"], asks);
+        Assert.StartsWith("passed: all 2", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        var result = run.GetProperty("joint").GetProperty("measured");
+        Assert.All(result.GetProperty("members").EnumerateArray(), m =>
+        {
+            Assert.True(m.GetProperty("passed").GetBoolean());
+            Assert.Equal(0, m.GetProperty("lostSeconds").GetDouble());
+            Assert.True(m.GetProperty("serviceSeconds").GetDouble() > 0);
+        });
+        Assert.Equal(2, run.GetProperty("followed").GetArrayLength());
+        Assert.Equal(1, await world.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'joint-drill' and body::text like '%{id}%'"));
+        Assert.Equal(2, await world.Server.QueryAsync<long>($"select count(distinct p.database) from proofs p join runs r on r.id = p.run_id where r.after_id = '{id}' and p.passed"));
+        var fleet = await admin.FleetAsync();
+        Assert.All(["gate-scans", "gate-passes"], d => Assert.Equal("quay-h2", fleet.DatabaseById[new(d)].Host.Value));
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
+    public async Task One_of_many_that_is_called_off_before_writes_stop_leaves_all_as_they_were()
+    {
+        var (admin, second) = await PeopleAsync();
+        await admin.ReplicaIsAsync("ais-live-hill", "inStep");
+        var sheet = (await admin.PostAsync("/api/drills/joint/worksheet", new { of = "site", id = "quayside", kind = "forced", ending = "keep" })).Body;
+        var rows = sheet.GetProperty("members").EnumerateArray().ToArray();
+        Assert.Contains(rows, m => m.GetProperty("by").ValueKind == JsonValueKind.String);
+        Assert.Contains(rows, m => m.GetProperty("by").ValueKind == JsonValueKind.Null && m.GetProperty("host").ValueKind == JsonValueKind.String);
+        Assert.All(rows.Where(m => m.GetProperty("whyNot").ValueKind == JsonValueKind.String), m => Assert.NotEmpty(m.GetProperty("whyNot").GetString()!));
+
+        var (status, answer) = await admin.PostAsync("/api/drills/joint", new { of = "service", id = "positions", kind = "switchover", ending = "keep" });
+        Assert.True(status == 201, answer.ToString());
+        var id = answer.GetProperty("id").GetString()!;
+        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "tell" && s.GetProperty("choices").GetArrayLength() > 0), 60, () => "it never asks");
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel", new { })).Status);
+        await admin.RunIsAsync(id, "cancelled");
+        await Eventually.Async(async () => await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and state < 4") == 0, 60, () => "its drills do not end");
+        Assert.Equal(0, await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and cancelled_by is distinct from 'admin'"));
+        Assert.Equal("quay-h2", (await admin.FleetAsync()).DatabaseById[new("ais-live")].Host.Value);
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
     public async Task A_forced_one_says_what_will_be_lost_waits_for_a_second_person_and_measures_that_loss()
     {
         var (admin, second) = await PeopleAsync();

@@ -18,6 +18,7 @@ const NewReplicaPage = lazy(() => import('../features/replicas/NewReplicaPage'))
 const ReplicaPage = lazy(() => import('../features/replicas/ReplicaPage'));
 const DrillsPage = lazy(() => import('../features/drills/DrillsPage'));
 const NewDrillPage = lazy(() => import('../features/drills/NewDrillPage'));
+const JointDrillPage = lazy(() => import('../features/drills/JointDrillPage'));
 const SitePage = lazy(() => import('../features/drills/SitePage'));
 const RunPage = lazy(() => import('../features/runs/RunPage'));
 const PlansPage = lazy(() => import('../features/plans/PlansPage'));
@@ -74,6 +75,7 @@ function SignedIn() {
               <Route path="/replicas/:id" element={<ReplicaPage />} />
               <Route path="/drills" element={<DrillsPage />} />
               <Route path="/drills/new" element={<NewDrillPage />} />
+              <Route path="/drills/together" element={<JointDrillPage />} />
               <Route path="/drills/site" element={<SitePage />} />
               <Route path="/runs/:id" element={<RunPage />} />
               <Route path="/plans" element={<PlansPage />} />

@@ -40,10 +40,26 @@ internal static class JointDrillEndpoints
     /// <param name="Refused">Why it cannot be begun; null when it can.</param>
     public sealed record JointWorksheetView(string Title, string Loss, double Seconds, bool Approval, IReadOnlyList<JointMemberView> Members, string? Refused);
 
+    /// <summary>What a drill of many can be held on.</summary>
+    public sealed record JointChoice(string Of, string Id, string Name, int Databases);
+
     public static void Map(IEndpointRouteBuilder app)
     {
+        app.MapGet("/api/drills/joint", (FleetState state) => TypedResults.Ok(Choices(state.Fleet))).Needs(Roles.Look).WithName("JointDrillChoices");
         app.MapPost("/api/drills/joint/worksheet", WorksheetAsync).Needs(Roles.Look).Computes().WithName("JointDrillWorksheet");
         app.MapPost("/api/drills/joint", BeginAsync).Needs(Roles.Operate).WithName("BeginJointDrill");
+    }
+
+    private static IReadOnlyList<JointChoice> Choices(FleetModel fleet)
+    {
+        var ofService = fleet.Databases.Where(d => d.Service is not null).CountBy(d => d.Service!.Value).ToDictionary();
+        var ofSite = fleet.Databases.CountBy(d => fleet.Hosts[d.Host].Site).ToDictionary();
+        return
+        [
+            .. fleet.GroupList.Select(g => new JointChoice("group", g.Id.Value, g.Name, g.Databases.Count)),
+            .. fleet.ServiceList.Where(s => ofService.ContainsKey(s.Id)).Select(s => new JointChoice("service", s.Id.Value, s.Name, ofService[s.Id])),
+            .. fleet.SiteList.Where(s => ofSite.ContainsKey(s.Id)).Select(s => new JointChoice("site", s.Id.Value, s.Name, ofSite[s.Id])),
+        ];
     }
 
     private sealed record Planned(JointRunbook.Member Member, double ServiceSeconds, Core.Fleet.Database Database, IReadOnlyList<string> Failed);
@@ -60,7 +76,7 @@ internal static class JointDrillEndpoints
         var id = request.Id ?? "";
         (string Title, Loss Loss, IEnumerable<Core.Fleet.Database> Databases) about = request.Of switch
         {
-            "group" when fleet.Groups.TryGetValue(new(id), out var g) => ($"group {g.Id}", Loss.OfKind(LossKind.Host), g.Databases.Select(d => fleet.DatabaseById[d])),
+            "group" when fleet.Groups.TryGetValue(new(id), out var g) => ($"group {g.Name}", Loss.OfKind(LossKind.Host), g.Databases.Select(d => fleet.DatabaseById[d])),
             "service" when fleet.Services.TryGetValue(new(id), out var s) => ($"service {s.Name}", Loss.OfKind(LossKind.Host), fleet.Databases.Where(d => d.Service == s.Id)),
             "site" when fleet.Sites.TryGetValue(new(id), out var s) => ($"site {s.Name}", Loss.Of(s.Id), fleet.Databases.Where(d => fleet.Hosts[d.Host].Site == s.Id)),
             "group" or "service" or "site" => throw new BadInputException("id", $"there is no {request.Of} '{InputBounds.Quote(id)}'", 404, "not-found"),
@@ -91,7 +107,8 @@ internal static class JointDrillEndpoints
 
             if (planned is not null)
             {
-                members.Add(planned);
+                // Of a site all come back at once: what they wait for each other counts.
+                members.Add(ways?[s.Database.Id].ServiceSeconds is { } together ? planned with { ServiceSeconds = Math.Max(together, planned.ServiceSeconds) } : planned);
             }
             else
             {

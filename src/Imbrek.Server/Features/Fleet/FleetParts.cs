@@ -23,6 +23,8 @@ namespace Imbrek.Server.Features.Fleet;
 /// </summary>
 internal static class FleetParts
 {
+    private const int ChangeLock = 714_003;
+
     private const int LongestWhy = 500;
 
     /// <summary>The lists of the fleet file that are changed in parts; plans have versions of their own.</summary>
@@ -170,6 +172,9 @@ internal static class FleetParts
             await using var inside = ImbrekDatabase.Context(source);
             inside.Database.SetDbConnection(connection);
             await inside.Database.UseTransactionAsync(transaction, cancel);
+
+            // One after another: of many drills that name what they changed at once, each is a version of its own.
+            await inside.Database.ExecuteSqlRawAsync($"select pg_advisory_xact_lock({ChangeLock})", cancel);
             var newest = await inside.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
             var number = newest?.Number ?? 0;
             if (basedOn is { } based && number != based)

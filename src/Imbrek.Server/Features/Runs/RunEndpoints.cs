@@ -1,4 +1,5 @@
 using System.Security.Claims;
+using Imbrek.Core.Drills;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
@@ -146,7 +147,7 @@ internal static class RunEndpoints
     {
         var (r, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var log = await data.RunLines.AsNoTracking().Where(l => l.RunId == id).OrderBy(l => l.Id).ToListAsync(cancel);
-        var followed = await data.Runs.AsNoTracking().Where(x => x.AfterId == id).OrderBy(x => x.Due).Take(20).ToListAsync(cancel);
+        var followed = await data.Runs.AsNoTracking().Where(x => x.AfterId == id).OrderBy(x => x.Due).Take(JointRunbook.MostMembers).ToListAsync(cancel);
         var like = await data.Runs.AsNoTracking()
             .Where(x => r.Plan != null && x.Plan == r.Plan && x.Task == r.Task && x.Database == r.Database && x.Due < r.Due && x.State == (short)RunState.Done)
             .OrderByDescending(x => x.Due).Take(40).Select(x => new { x.StoredBytes, x.Started, x.Ended }).ToListAsync(cancel);
@@ -159,7 +160,7 @@ internal static class RunEndpoints
             r.CancelledBy,
             RunView.RestoreOf(r, fleet),
             RunView.DrillOf(r),
-            RunView.JointOf(r, fleet),
+            RunView.JointOf(r, followed, fleet),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],
             [.. followed.Select(f => RunLine.Of(f, fleet))],
             seconds.Length == 0 ? null : seconds[seconds.Length / 2],

@@ -123,7 +123,8 @@ internal sealed record DrillView(
 /// <summary>What a drill of many was asked for, expected and measured.</summary>
 /// <param name="Of">What it is held on, in words.</param>
 /// <param name="Loss">The loss it stands for.</param>
-internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding Ending, string Loss, IReadOnlyList<JointDrillView.Member> Members, JointDrillResult? Measured)
+/// <param name="Measured">What its databases have measured so far.</param>
+internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding Ending, string Loss, IReadOnlyList<JointDrillView.Member> Members, JointDrillResult Measured)
 {
     /// <summary>A database of it.</summary>
     /// <param name="Run">The run that does and measures it; there once it has begun.</param>
@@ -202,7 +203,7 @@ internal sealed record RunView(
     }
 
     /// <summary>What a drill of many was asked for; null for a run of another kind.</summary>
-    public static JointDrillView? JointOf(RunRow r, FleetState fleet)
+    public static JointDrillView? JointOf(RunRow r, IReadOnlyList<RunRow> followed, FleetState fleet)
     {
         if (r.Kind != JointDrillKind.KindName || r.Question is not { } question)
         {
@@ -225,7 +226,7 @@ internal sealed record RunView(
                 m.ServiceSeconds,
                 m.RpoSeconds,
                 m.RtoSeconds))],
-            r.Result is null ? null : RunJson.Read<JointDrillResult>(r.Result));
+            JointDrillKind.ResultOf(RunJson.ReadRun(r), q, [.. q.Members.Select((_, i) => followed.FirstOrDefault(f => f.Id == JointDrillKind.IdOf(r.Id, i)))]));
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

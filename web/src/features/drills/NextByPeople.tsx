@@ -19,7 +19,7 @@ export function NextByPeople({ view }: { view: Schemas['RunView'] }) {
     .filter((s) => asked.after.includes(s.number))
     .map((s) => (s.ended ? Date.parse(s.ended) : 0));
   const since = asked.started ? Date.parse(asked.started) : Math.max(...before, 0);
-  const last = view.steps.find((s) => s.kind === 'promote' && s.number > asked.number);
+  const last = view.steps.find((s) => (s.kind === 'promote' || s.kind === 'go') && s.number > asked.number);
   return (
     <Box role="status" sx={{ mt: 1.5, p: 1.5, border: 2, borderColor: 'warning.main', bgcolor: 'background.paper' }}>
       <Box sx={{ fontSize: 20, fontWeight: 650, lineHeight: 1.25 }}>{asked.title}</Box>

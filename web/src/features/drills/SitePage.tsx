@@ -91,6 +91,11 @@ export default function SitePage() {
             ))}
           </TextField>
         </Box>
+        {v && v.returns.length > 0 && (
+          <Box sx={{ mb: 1.5 }}>
+            <Link to={withPremise('/drills/together', search, { of: 'site', id: site })}>Hold it as a drill</Link>
+          </Box>
+        )}
         {v && v.returns.length === 0 && <Box sx={{ color: 'text.secondary' }}>No database lies on this site.</Box>}
         {v && v.returns.length > 0 && <Returns rows={v.returns} seconds={v.seconds} search={search} />}
       </Box>

@@ -11,6 +11,7 @@ import { localTime, utc } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
 import { DrillFigures } from '../drills/DrillFigures';
+import { JointFigures } from '../drills/JointFigures';
 import { NextByPeople } from '../drills/NextByPeople';
 import { Tracks } from '../drills/Tracks';
 import { Alone } from './Alone';
@@ -50,7 +51,7 @@ export default function RunPage() {
   });
   if (run.error) return <Failure error={run.error} again={() => void run.refetch()} />;
   if (!run.data) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
-  const { run: r, steps, restore, drill, cancellable } = run.data;
+  const { run: r, steps, restore, drill, joint, cancellable } = run.data;
   const asked = steps.filter((s) => s.choices.length > 0);
   const pending = decide.isPending || cancel.isPending || remove.isPending;
   const error = decide.error ?? cancel.error ?? remove.error;
@@ -61,7 +62,7 @@ export default function RunPage() {
         <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5, flexWrap: 'wrap' }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>
             {runKindWord[r.kind] ?? r.kind} of{' '}
-            <Link to={withPremise(`/databases/${r.database}`, search)}>{r.databaseName}</Link>
+            {joint ? joint.of : <Link to={withPremise(`/databases/${r.database}`, search)}>{r.databaseName}</Link>}
           </h1>
           <Box
             role="status"
@@ -97,7 +98,8 @@ export default function RunPage() {
           </Box>
         )}
         {r.oddity && <Box sx={{ mt: 1, fontWeight: 600, color: 'verdict.atRisk' }}>It is {r.oddity}.</Box>}
-        {drill && <NextByPeople view={run.data} />}
+        {(drill || joint) && <NextByPeople view={run.data} />}
+        {joint && <JointFigures view={run.data} />}
         {drill && <Tracks run={r} drill={drill} />}
         {steps.length > 0 && <StepBars run={run.data} />}
         <RunFacts view={run.data} />
@@ -122,7 +124,7 @@ export default function RunPage() {
         ) : (
           <Took view={run.data} />
         )}
-        {r.ended && (restore || drill || r.instance) && (
+        {r.ended && (restore || drill || joint || r.instance) && (
           <Box sx={{ mt: 2 }} title={utc(r.ended)}>
             Ended {localTime(r.ended, zone)}.{' '}
             <Link to={withPremise('/evidence', search, { database: r.database })}>Its entry in the ledger</Link>

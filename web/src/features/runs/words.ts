@@ -15,6 +15,7 @@ export const runKindWord: Record<string, string> = {
   'look-at-replica': 'A look at a replica',
   'take-over': 'Taking over',
   drill: 'Drill',
+  'joint-drill': 'Drill',
   'remove-replica': 'Ending a replica',
 };
 

@@ -42,7 +42,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
     /// <param name="Replica">The replica that becomes the primary; null where sets are restored.</param>
     /// <param name="Host">The host it comes back on.</param>
     /// <param name="LostSeconds">What was expected to be lost.</param>
-    /// <param name="ServiceSeconds">How long it was expected to take until clients are back, the others not counted.</param>
+    /// <param name="ServiceSeconds">How long it was expected to take until clients are back; of a site what they wait for each other counts.</param>
     /// <param name="RpoSeconds">What was agreed then.</param>
     /// <param name="RtoSeconds">What was agreed then.</param>
     public sealed record Member(string Database, string? Replica, string Host, double LostSeconds, double ServiceSeconds, double? RpoSeconds, double? RtoSeconds);
@@ -89,7 +89,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             case "stay":
                 return await DriveAsync(run, asked, services, null, [new("home", DrillRunbook.Stay, Hold(run, step, "home").Who)], cancel);
             case "end":
-                var result = ResultOf(run, asked, await RowsAsync(run, asked, services, cancel));
+                var result = ResultOf(run.Run, asked, await RowsAsync(run, asked, services, cancel));
                 return new StepResult($"{result.Passed} of {result.Members.Count} came back within what was agreed", RunJson.Write(new Together(0, 0, result)));
             default:
                 throw new InvalidOperationException(step.Kind);
@@ -282,9 +282,13 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             : new StepResult(over.Count == 0 || until is null ? null : $"over already: {string.Join(", ", over)}");
     }
 
-    private static JointDrillResult ResultOf(RunContext run, Question asked, IReadOnlyList<RunRow?> rows)
+    /// <summary>What its databases have measured so far, each in its own run.</summary>
+    /// <param name="run">The drill of all.</param>
+    /// <param name="asked">What was asked.</param>
+    /// <param name="rows">The runs of its databases; null for one that has not begun.</param>
+    public static JointDrillResult ResultOf(Run run, Question asked, IReadOnlyList<RunRow?> rows)
     {
-        var agreed = run.Run.Plan.Steps.Where(s => s.Kind == "agree").Select(s => run.Run[s.Number].EndedAt).FirstOrDefault();
+        var agreed = run.Plan.Steps.Where(s => s.Kind == "agree").Select(s => run[s.Number].EndedAt).FirstOrDefault();
         var drills = rows.Select(r => r is { Kind: DrillRunKind.KindName, Result: { } json } ? RunJson.Read<DrillResult>(json) : null).ToArray();
         var lostAt = drills.Select(d => d?.Changes.FirstOrDefault()?.StoppedAt).Append(agreed).Min();
         return new(lostAt, [.. asked.Members.Select((m, i) =>
@@ -293,7 +297,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             if (drills[i] is { } d)
             {
                 var back = d.Changes.FirstOrDefault()?.BackAt is { } at && lostAt is { } from ? (at - from).TotalSeconds : (double?)null;
-                return new JointDrillResult.Member(
+                return new JointDrillResult.MemberIs(
                     m.Database, row!.Id, d.Changes.Max(c => c.LostSeconds), d.Changes.Max(c => c.ServiceSeconds), back, m.RtoSeconds, done && d.Passed == true && (asked.Kind == DrillKind.Switchover || !(back > m.RtoSeconds)), row.Note);
             }
 
@@ -302,7 +306,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             // What the restore itself cannot know: how long it waited for the others before it began.
             double? waited = r is null || lostAt is null || row!.Started is null ? null : Math.Max(0, (row.Started.Value - lostAt.Value).TotalSeconds);
             var service = r?.ServiceSeconds + waited;
-            return new(m.Database, IdOf(run.Row.Id, i), r?.DataLostSeconds, r?.ServiceSeconds, service, m.RtoSeconds, done && r is not null && r.Checks.All(c => c.Passed) && !(r.DataLostSeconds > m.RpoSeconds) && !(service > m.RtoSeconds), row?.Note ?? "it was not begun");
+            return new(m.Database, row?.Id, r?.DataLostSeconds, r?.ServiceSeconds, service, m.RtoSeconds, done && r is not null && r.Checks.All(c => c.Passed) && !(r.DataLostSeconds > m.RpoSeconds) && !(service > m.RtoSeconds), row is null ? "it was not begun" : row.Note);
         })]);
     }
 }

@@ -1,0 +1,10 @@
+import { chromium } from 'playwright-core';
+const [,, path, out, w='1280', h='800', who='operate'] = process.argv;
+const b = await chromium.launch({ executablePath: '/usr/bin/chromium', args: ['--no-sandbox'] });
+const p = await b.newPage({ viewport: { width: +w, height: +h } });
+await p.goto('http://127.0.0.1:8600/');
+await p.getByLabel('Name').fill(who); await p.getByLabel('Password').fill('tarnholt-demo-1');
+await p.getByRole('button', { name: 'Sign in' }).click();
+await p.waitForTimeout(1500);
+await p.goto('http://127.0.0.1:8600' + path); await p.waitForTimeout(3500);
+await p.screenshot({ path: out }); await b.close();
