@@ -4,6 +4,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Replication;
 using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Drills;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.PostgreSql.Log;
 using Imbrek.PostgreSql.Store;
@@ -22,7 +23,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     private CancellationTokenSource stop = new();
     private Task receiving = Task.CompletedTask;
 
-    private Harbour(TestCluster cluster) => Cluster = cluster;
+    private Harbour(TestCluster cluster) => (Cluster, Drill) = (cluster, new(this, SystemClock.Instance));
 
     public TestCluster Cluster { get; }
 
@@ -53,6 +54,8 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     public PostgreSqlRestoreDriver Restore => new(this);
 
     public PostgreSqlReplicateDriver Replicate => new(this, SystemClock.Instance);
+
+    public PostgreSqlDrillDriver Drill { get; }
 
     /// <summary>Replicas as a fleet would have them.</summary>
     public Dictionary<string, Replica> Replicas { get; } = [];
@@ -257,6 +260,17 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         Primary = Standbys[replica.Value];
         return Task.CompletedTask;
     }
+
+    IEnumerable<string> IClusterBook.InstanceFolders => [Instances];
+
+    Id<Host> IClusterBook.HostOf(Id<Database> database) => new(Primary?.Host ?? "home");
+
+    /// <summary>Where clients ask.</summary>
+    public ClientAddresses Addresses => new(Path.Combine(home, "addresses"));
+
+    (string Address, int Port)? IClusterBook.ClientAddress(Id<Database> database) => Addresses.Find(database.Value);
+
+    Task IClusterBook.SendClientsAsync(Id<Database> database, string address, int port, CancellationToken cancel) => Addresses.SendAsync(database.Value, address, port, cancel);
 
     Task ILogSink.KeepAsync(IReadOnlyList<BackupSet> changed, Received now, CancellationToken cancel)
     {

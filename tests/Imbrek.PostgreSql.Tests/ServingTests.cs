@@ -13,7 +13,7 @@ namespace Imbrek.PostgreSql.Tests;
 public sealed class ServingTests : IAsyncLifetime
 {
     /// <summary>How often the server is killed: five times in the suite, twenty by <c>./imbrek restores</c>.</summary>
-    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 5;
+    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 3;
 
     private const string Password = "not-to-be-seen-anywhere";
     private readonly string home = Directory.CreateTempSubdirectory("imbrek-serving").FullName;

@@ -13,7 +13,7 @@ namespace Imbrek.PostgreSql.Tests;
 public sealed class StandbyTests
 {
     /// <summary>How often a primary is killed: four times in the suite, twenty by <c>./imbrek restores</c>.</summary>
-    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 4;
+    private static readonly int Kills = int.TryParse(Environment.GetEnvironmentVariable("IMBREK_KILLS"), out var n) ? n : 3;
 
     private static StandbySpec Spec(TestCluster standby) => new("harbour-hill", "127.0.0.1", standby.Port, "imbrek", "postgres", null);
 

@@ -16,7 +16,7 @@ namespace Imbrek.Server.Tests;
 public class DispatchTests(DemoServer demo)
 {
     /// <summary>How often a process is killed; a hundred times when asked for by hand.</summary>
-    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "3", CultureInfo.InvariantCulture);
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "2", CultureInfo.InvariantCulture);
 
     private static async Task<Instant> NowAsync(Session session) =>
         InstantPattern.ExtendedIso.Parse((await session.GetAsync("/api/clock")).GetProperty("now").GetString()!).Value;

@@ -349,7 +349,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     }
 
     /// <summary>How often the server is killed while a drill runs.</summary>
-    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "5", System.Globalization.CultureInfo.InvariantCulture);
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "4", System.Globalization.CultureInfo.InvariantCulture);
 
     [Fact]
     public async Task Its_engine_is_stopped_and_nobody_helps_the_voters_have_it_take_over_and_clients_come_back_by_themselves()

@@ -32,6 +32,10 @@ public interface IDrillDriver
     /// <summary>Takes that back: writes go on, and the replica receives again.</summary>
     Task GoOnAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel);
 
+    /// <summary>Whether a replica holds all that its stopped primary wrote, by what its engine left; null where that is known by instants alone.</summary>
+    /// <returns>Whether it has received all, and applied all.</returns>
+    Task<(bool Received, bool Applied)?> HoldsAllAsync(RunCall call, Id<Database> database, Id<Replica> replica, CancellationToken cancel) => Task.FromResult<(bool Received, bool Applied)?>(null);
+
     /// <summary>Tries a write on a host, now.</summary>
     /// <returns>Whether it was taken.</returns>
     Task<bool> TakesWritesAsync(RunCall call, Id<Database> database, Id<Host> host, CancellationToken cancel);

@@ -49,4 +49,16 @@ internal interface IClusterBook
 
     /// <summary>Keeps that a standby was promoted. Once the fleet says that its database runs on its host, the cluster is there.</summary>
     Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel);
+
+    /// <summary>The folders for restored instances of all hosts.</summary>
+    IEnumerable<string> InstanceFolders { get; }
+
+    /// <summary>The host a database runs on, as the fleet says.</summary>
+    Id<Host> HostOf(Id<Database> database);
+
+    /// <summary>The address by which clients reach a database wherever it runs; null where it has none of its own.</summary>
+    (string Address, int Port)? ClientAddress(Id<Database> database);
+
+    /// <summary>Has that address lead somewhere from now on; nothing is done where there is none.</summary>
+    Task SendClientsAsync(Id<Database> database, string address, int port, CancellationToken cancel);
 }

@@ -125,7 +125,7 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         }
 
         var slot = StandbySpec.SlotOf(id.Value);
-        if (engine is null && OldPrimaryOn(cluster, replica.Place.Hosts[0]) is { } old)
+        if ((engine is { Now: { Promoted: true, Down: true } } ? (null, engine) : engine is null ? OldPrimaryOn(cluster, replica.Place.Hosts[0]) : null) is { } old)
         {
             // It has nearly all of it: what it wrote that nobody else has is taken back, and no more is moved than differs.
             await using (var there = await Connections.OpenAsync(from, cancel))
@@ -135,10 +135,15 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
 
             if (await TryRewindAsync(old.Engine, from, cancel) is { } moved)
             {
-                Directory.Delete(folder, recursive: true);
-                engine = old.Engine.MoveTo(folder);
-                Fences.Hear(Path.Combine(folder, "fence"), call);
-                await book.StandbyGoneAsync(new(old.Standby.Replica), cancel);
+                engine = old.Engine;
+                if (old.Standby is { } other)
+                {
+                    Directory.Delete(folder, recursive: true);
+                    engine = old.Engine.MoveTo(folder);
+                    Fences.Hear(Path.Combine(folder, "fence"), call);
+                    await book.StandbyGoneAsync(new(other.Replica), cancel);
+                }
+
                 await engine.KeepAsync(engine.Now with { Owner = call.Run, Promoted = false }, cancel);
                 await engine.FollowAsync(new(slot, Instance.Sender.Of(from), replica.DelaySeconds), cancel);
                 return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, moved, null, (await KnownAsync(replica, cluster, engine, cancel)).Value);
@@ -386,11 +391,11 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
     }
 
     /// <summary>An engine of this server's making on a host that was the primary of a cluster, and stands still; null when there is none.</summary>
-    private (StandbySpec Standby, Instance Engine)? OldPrimaryOn(ClusterSpec cluster, Id<Host> host) => (cluster.StandbyList ?? [])
+    private (StandbySpec? Standby, Instance Engine)? OldPrimaryOn(ClusterSpec cluster, Id<Host> host) => (cluster.StandbyList ?? [])
         .Where(s => s.PromotedAt is not null && s.Host == host.Value && (s.Address, s.Port) != (cluster.Address, cluster.Port))
         .Select(s => (Standby: s, Engine: Find(s)))
         .Where(s => s.Engine is { Now: { Promoted: true, Down: true } })
-        .Select(s => ((StandbySpec, Instance)?)(s.Standby, s.Engine!)).LastOrDefault();
+        .Select(s => ((StandbySpec?, Instance)?)(s.Standby, s.Engine!)).LastOrDefault();
 
     /// <summary>Takes an old primary back to where the new one's timeline began, by the engine's own tool. It may be killed on the way: then it is no use any more, and a copy takes its place.</summary>
     /// <returns>The bytes of data files that were moved; null when it cannot be done.</returns>

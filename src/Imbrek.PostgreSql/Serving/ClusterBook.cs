@@ -11,6 +11,7 @@ using Imbrek.PostgreSql.Log;
 using Imbrek.PostgreSql.Store;
 using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
+using Microsoft.Extensions.Configuration;
 using NodaTime;
 using NodaTime.Serialization.SystemTextJson;
 using Npgsql;
@@ -18,7 +19,7 @@ using Npgsql;
 namespace Imbrek.PostgreSql.Serving;
 
 /// <summary>The clusters and folders of this installation, as PostgreSQL holds them.</summary>
-internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : IClusterBook
+internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, IConfiguration configuration) : IClusterBook
 {
     private static readonly JsonSerializerOptions Json = new JsonSerializerOptions(JsonSerializerDefaults.Web).ConfigureForNodaTime(DateTimeZoneProviders.Tzdb);
     private volatile Dictionary<string, ClusterSpec> clusters = [];
@@ -122,6 +123,19 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet) : I
     /// <inheritdoc/>
     public Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel) =>
         ChangeAsync(Standby(replica).Cluster.Database, all => [.. all.Select(s => s.Replica == replica.Value ? s with { PromotedAt = s.PromotedAt ?? at } : s)], cancel);
+
+    /// <inheritdoc/>
+    public IEnumerable<string> InstanceFolders => folders.Where(f => f.Key.Kind == FolderRow.OfHost).Select(f => f.Value).Distinct();
+
+    /// <inheritdoc/>
+    public Id<Core.Fleet.Host> HostOf(Id<Database> database) => fleet[database].Subject.Database.Host;
+
+    /// <inheritdoc/>
+    public (string Address, int Port)? ClientAddress(Id<Database> database) => ClientAddresses.Of(configuration)?.Find(database.Value);
+
+    /// <inheritdoc/>
+    public Task SendClientsAsync(Id<Database> database, string address, int port, CancellationToken cancel) =>
+        ClientAddresses.Of(configuration) is { } all && all.Find(database.Value) is not null ? all.SendAsync(database.Value, address, port, cancel) : Task.CompletedTask;
 
     /// <summary>Changes the standbys of a cluster within somebody's transaction; those that were promoted are among them.</summary>
     public static async Task ChangeAsync(ImbrekContext data, string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel)

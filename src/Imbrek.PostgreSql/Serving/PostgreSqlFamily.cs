@@ -1,6 +1,7 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Data;
+using Imbrek.PostgreSql.Drills;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.Server.Features.Runs;
 using NodaTime;
@@ -24,6 +25,9 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
 
     /// <inheritdoc/>
     public IReplicateDriver? Replicate { get; } = new PostgreSqlReplicateDriver(book, clock);
+
+    /// <inheritdoc/>
+    public IDrillDriver? Drill { get; } = new PostgreSqlDrillDriver(book, clock);
 
     /// <inheritdoc/>
     public bool StopsAtPositions => true;

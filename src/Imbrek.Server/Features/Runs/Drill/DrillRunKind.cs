@@ -157,17 +157,25 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
     private async Task<StepResult> CaughtUpAsync(RunContext run, int phase, string replica, CancellationToken cancel)
     {
-        var (look, stopped) = (await Driver(run).LookAsync(run.Call, new(replica), cancel), StoppedIn(run, phase)!.Value);
+        // One that applies late on purpose holds the rest, and applies it when it is promoted.
+        var (stopped, applies) = (StoppedIn(run, phase)!.Value, Known(new(replica)).DelaySeconds == 0);
+        if (await Drill(run).HoldsAllAsync(run.Call, new(run.Row.Database), new(replica), cancel) is var (received, applied))
+        {
+            return received && (applied || !applies)
+                ? new StepResult("it holds all that was committed", RestoreAside.Write(new RestoreAside.Measured((Clock.GetCurrentInstant() - stopped).TotalSeconds, 0)))
+                : new StepResult(received ? "all is received, and not yet applied" : "not all is received", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
+        }
+
+        var look = await Driver(run).LookAsync(run.Call, new(replica), cancel);
         if (look.Unusable)
         {
             return new StepResult(look.HeldUpBy, Failed: true);
         }
 
-        // One that applies late on purpose holds the rest, and applies it when it is promoted.
-        var applies = Known(new(replica)).DelaySeconds == 0;
-        return look.ReceivedTo >= stopped && (look.AppliedTo >= stopped || !applies)
+        var holds = applies ? Instant.Min(look.ReceivedTo, look.AppliedTo) : look.ReceivedTo;
+        return holds >= stopped
             ? new StepResult("it holds all that was committed", RestoreAside.Write(new RestoreAside.Measured((look.At - stopped).TotalSeconds, 0, Instants.Write(look.ReceivedTo), look.Position)))
-            : new StepResult($"{PlainDuration.Of(Math.Max(0, (stopped - (applies ? Instant.Min(look.ReceivedTo, look.AppliedTo) : look.ReceivedTo)).TotalSeconds))} to go{(look.HeldUpBy is { } by ? $": {by}" : "")}", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
+            : new StepResult($"{PlainDuration.Of((stopped - holds).TotalSeconds)} to go{(look.HeldUpBy is { } by ? $": {by}" : "")}", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
     }
 
     /// <summary>Whether the database runs on another host now, of which nobody was asked: who watches it has named it in the fleet.</summary>
