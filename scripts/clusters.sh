@@ -58,9 +58,10 @@ cluster_up() { # cluster_up NAME: starts one that does not run; sets port to its
 
 credential() { sed -n "s/^$1=//p" "$cluster_home/credentials"; }
 
-cluster_keeper() { # the role Imbrek signs in as, which may look, receive log and promote
+cluster_keeper() { # the role Imbrek signs in as, which may look, receive log, promote, and write markers of drills
   PGPASSWORD=$(credential owner) "$pg_bin/psql" -qX -h 127.0.0.1 -p "$port" -U owner -v ON_ERROR_STOP=1 postgres <<TXT
-create role keeper login replication in role pg_monitor, pg_read_all_data password '$(credential keeper)';
+create role keeper login replication in role pg_monitor, pg_read_all_data, pg_checkpoint password '$(credential keeper)';
+create schema imbrek authorization keeper;
 grant execute on function pg_promote, pg_wal_replay_pause, pg_wal_replay_resume to keeper;
 grant execute on function pg_ls_dir(text, boolean, boolean), pg_stat_file(text, boolean), pg_read_binary_file(text), pg_read_binary_file(text, bigint, bigint, boolean) to keeper;
 TXT

@@ -102,7 +102,7 @@ demo() {
   if [ "$real" = yes ]; then
     echo "Starting the clusters…"
     clusters_start
-    show=(--clusters "$cluster_ports" --standbys "$standby_ports" --clusters-folder "$cluster_home")
+    show=(--clusters "$cluster_ports" --standbys "$standby_ports" --clusters-folder "$cluster_home" --addresses "$cluster_home/addresses")
     export IMBREK_CREDENTIALS=$cluster_home/credentials
   fi
 

@@ -126,7 +126,7 @@ pg_create clusters
 clusters_start
 second=$(free_port $((port + 1)))
 IMBREK_CONNECTION=$(pg_connection clusters) IMBREK_WEB="$here/web/dist" IMBREK_CREDENTIALS="$cluster_home/credentials" \
-  "$program/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --standbys "$standby_ports" --clusters-folder "$cluster_home" \
+  "$program/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --standbys "$standby_ports" --clusters-folder "$cluster_home" --addresses "$cluster_home/addresses" \
   --Logging:LogLevel:Default=Warning --contentRoot "$program" >"$here/out/e2e-clusters.log" 2>&1 &
 real=$!
 healthy "$second" "$real"

@@ -106,6 +106,7 @@ internal sealed class ClusterDemo : IGuest
                     c.Name, char.ToUpperInvariant(c.Name[0]) + c.Name[1..], "127.0.0.1", c.Port, "keeper", "postgres", "keeper", site, $"{c.Name}-{site}", $"{other}-shelf", other, Path.Combine(folder, $"{other}-shelf"), $"{other}-spare", Path.Combine(folder, $"{other}-spare"), "minutes", 512 << 20, null),
                 "demo",
                 cancel);
+            data.Folders.Add(EnginesOn($"{c.Name}-{site}"));
         }
 
         foreach (var (site, other) in clusters.Select(c => c.Places).Distinct())
@@ -119,7 +120,14 @@ internal sealed class ClusterDemo : IGuest
             say($"Adding standby {name}");
             var of = clusters.First(c => name.StartsWith(c.Name, StringComparison.Ordinal));
             await services.GetRequiredService<NewStandby>().AddAsync(of.Name, new NewStandby.StandbyRequest(name, "127.0.0.1", port, null, null, of.Places.Other, null, null, null), "demo", cancel);
+            data.Folders.Add(EnginesOn(fleet.Fleet.Replicas[new(name)].Place.Hosts[0].Value));
         }
+
+        await data.SaveChangesAsync(cancel);
+        await services.GetRequiredService<ClusterBook>().LoadAsync(cancel);
+
+        // Whoever was a primary can follow where it was: what stops with the demo is named so.
+        FolderRow EnginesOn(string host) => new() { Kind = FolderRow.OfHost, Id = host, Folder = Directory.CreateDirectory(Path.Combine(folder, $"{host}-spare")).FullName };
     }
 
     /// <summary>A plan in minutes for the clusters of a site, and a first full of each at once.</summary>

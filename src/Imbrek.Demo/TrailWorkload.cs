@@ -4,8 +4,8 @@ using Npgsql;
 
 namespace Imbrek.Demo;
 
-/// <summary>Writes a trail into each cluster of the demo, some commits a second, for as long as it is there. See <see cref="Trail"/>.</summary>
-internal sealed class TrailWorkload(IReadOnlyList<ClusterDemo.Made> clusters, ILogger<TrailWorkload> log) : BackgroundService
+/// <summary>Writes a trail into each cluster of the demo, some commits a second, for as long as it is there, by an address that leads to wherever it is the primary. See <see cref="Trail"/>.</summary>
+internal sealed class TrailWorkload(IReadOnlyList<ClusterDemo.Made> clusters, IConfiguration configuration, ILogger<TrailWorkload> log) : BackgroundService
 {
     private static readonly TimeSpan Step = TimeSpan.FromMilliseconds(120);
     private static readonly TimeSpan Again = TimeSpan.FromSeconds(2);
@@ -19,7 +19,17 @@ internal sealed class TrailWorkload(IReadOnlyList<ClusterDemo.Made> clusters, IL
     }
 
     /// <inheritdoc/>
-    protected override Task ExecuteAsync(CancellationToken stoppingToken) => Task.WhenAll(clusters.Select(c => WalkAsync(c, stoppingToken)));
+    protected override Task ExecuteAsync(CancellationToken stoppingToken) => Task.WhenAll(clusters.Select(async c =>
+    {
+        if (ClientAddresses.Of(configuration) is not { } addresses)
+        {
+            await WalkAsync(c, stoppingToken);
+            return;
+        }
+
+        await using var relay = await AddressRelay.StartAsync(addresses, c.Name, c.Port, stoppingToken);
+        await WalkAsync(c with { Port = relay.Port }, stoppingToken);
+    }));
 
     private async Task WalkAsync(ClusterDemo.Made cluster, CancellationToken cancel)
     {

@@ -32,14 +32,16 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         {
             var cluster = book.Cluster(database);
             var here = book.HostOf(database);
-            var data = own.Primary(cluster) is null ? await DataOnThisMachineAsync(cluster, cancel) : null;
             await using (var connection = await Connections.OpenAsync(cluster, cancel))
             {
                 await MakeMarksAsync(connection, cluster, cancel);
             }
 
-            kept = await KeptDrill.MakeAsync(book.InstancesOn(there), new(call.Run, database.Value, here.Value, there.Value, cluster.Address, cluster.Port, data, new Dictionary<int, string>()), cancel);
+            kept = await KeptDrill.MakeAsync(book.InstancesOn(there), new(call.Run, database.Value, here.Value, there.Value, cluster.Address, cluster.Port, new Dictionary<int, string>(), new Dictionary<int, string>()), cancel);
         }
+
+        // One that could not be stopped is said before anything is.
+        await DataOfAsync(kept, book.Cluster(database), cancel);
 
         Hear(call, kept);
         using var timer = new PeriodicTimer(Look);
@@ -67,7 +69,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
                 await engine.KeepAsync(engine.Now with { Down = true }, cancel);
             }
 
-            var data = engine?.Data ?? kept.Now.Data ?? throw new DriverException(DriverProblem.Refused, $"the engine at {cluster.Address}:{cluster.Port} cannot be stopped from here");
+            var data = await DataOfAsync(kept, cluster, cancel);
             if (engine is null)
             {
                 // Whoever starts it again finds a standby that takes no writes.
@@ -111,8 +113,9 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
             await engine.KeepAsync(engine.Now with { Down = false }, cancel);
             await engine.UpAsync(cancel);
         }
-        else if (kept.Now.Data is { } data)
+        else
         {
+            var data = await DataOfAsync(kept, cluster, cancel);
             await Tools.RunAsync("rm", ["-f", "--", Path.Combine(data, Signal)], cancel, asEngine: true);
             if (Pid(data) is null)
             {
@@ -130,7 +133,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
     public async Task<(bool Received, bool Applied)?> HoldsAllAsync(RunCall call, Id<Database> database, Id<Replica> replica, CancellationToken cancel)
     {
         var (kept, (cluster, standby)) = (Require(call), book.Standby(replica));
-        var data = own.Primary(cluster)?.Data ?? kept.Now.Data ?? throw new DriverException(DriverProblem.Refused, $"what the engine at {cluster.Address}:{cluster.Port} wrote last is not known");
+        var data = await DataOfAsync(kept, cluster, cancel);
         var controls = await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [data], cancel, asEngine: true);
         string Says(string what) => controls.Split('\n').First(l => l.StartsWith(what, StringComparison.Ordinal)).Split(':', 2)[1].Trim();
         if (!Says("Database cluster state").StartsWith("shut down", StringComparison.Ordinal))
@@ -287,13 +290,24 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         return cluster.StandbyList?.Where(s => s.PromotedAt is not null).MaxBy(s => s.PromotedAt) is { } promoted ? promoted : cluster;
     }
 
-    /// <summary>The data folder of a primary whose engine runs on this machine.</summary>
-    /// <exception cref="DriverException">It does not, or the role may not ask.</exception>
-    private static async Task<string> DataOnThisMachineAsync(ClusterSpec cluster, CancellationToken cancel)
+    /// <summary>The data folder of a primary whose engine can be stopped from here.</summary>
+    /// <exception cref="DriverException">It cannot, or the role may not ask.</exception>
+    private async Task<string> DataOfAsync(KeptDrill kept, ClusterSpec cluster, CancellationToken cancel)
     {
+        if ((own.Primary(cluster)?.Data ?? kept.Now.Data.GetValueOrDefault(cluster.Port)) is { } known)
+        {
+            return known;
+        }
+
         await using var connection = await Connections.OpenAsync(cluster, cancel);
         var data = await connection.AskAsync<string>("show data_directory", cancel);
-        return Pid(data) is not null ? data : throw new DriverException(DriverProblem.Refused, $"the engine at {cluster.Address}:{cluster.Port} is not this server's and does not run on this machine: it cannot be stopped from here");
+        if (Pid(data) is null)
+        {
+            throw new DriverException(DriverProblem.Refused, $"the engine at {cluster.Address}:{cluster.Port} is not this server's and does not run on this machine: it cannot be stopped from here");
+        }
+
+        await kept.KeepAsync(kept.Now with { Data = new Dictionary<int, string>(kept.Now.Data) { [cluster.Port] = data } }, cancel);
+        return data;
     }
 
     private static async Task MakeMarksAsync(NpgsqlConnection connection, ClusterSpec cluster, CancellationToken cancel)

@@ -408,7 +408,9 @@ internal sealed class Instance
             return;
         }
 
+        // One that was killed leaves its marks; their number may be somebody else's by now, or that of a process whose end nobody has asked about.
         File.Delete(Path.Combine(Data, "postmaster.pid"));
+        File.Delete(Path.Combine(Socket, $".s.PGSQL.{Now.Port}.lock"));
         await File.WriteAllTextAsync(Told, "", cancel);
         await Tools.GiveToEngineAsync(folder, cancel);
         await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-l", Told, "-W", "start"], cancel, asEngine: true, outlives: true);

@@ -21,6 +21,7 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(200);
     private static readonly Duration ClocksMayDiffer = Duration.FromSeconds(1);
     private const double MarkerSeconds = 300;
+    private const double CheckpointSeconds = 30;
     private const int MostDatabases = 50;
 
     /// <summary>The engine of a standby; null where another than this server made it, or it is gone.</summary>
@@ -66,7 +67,9 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         try
         {
             folder = book.InstancesOn(replica.Place.Hosts[0]);
-            results.Add(Instance.Find(FolderOf(replica.Place.Hosts[0], replica.Id.Value)) is null && Directory.Exists(folder)
+            results.Add(Has(replica.Id)
+                ? new("host", true, $"its engine lies in {Path.Combine(folder, replica.Id.Value)}")
+                : Instance.Find(FolderOf(replica.Place.Hosts[0], replica.Id.Value)) is null && Directory.Exists(folder)
                 ? new("host", true, $"an engine can be started in {folder}")
                 : new("host", false, Directory.Exists(folder) ? $"{Path.Combine(folder, replica.Id.Value)} is taken" : $"{folder} is not there"));
         }
@@ -146,7 +149,14 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
 
                 await engine.KeepAsync(engine.Now with { Owner = call.Run, Promoted = false }, cancel);
                 await engine.FollowAsync(new(slot, Instance.Sender.Of(from), replica.DelaySeconds), cancel);
-                return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, moved, null, (await KnownAsync(replica, cluster, engine, cancel)).Value);
+                try
+                {
+                    return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, moved, null, (await KnownAsync(replica, cluster, engine, cancel)).Value);
+                }
+                catch (DriverException e) when (e.Problem == DriverProblem.Refused)
+                {
+                    // Its engine does not go on with what it was taken back to: a copy takes its place.
+                }
             }
         }
 
@@ -404,6 +414,11 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         try
         {
             await old.DownAsync(cancel);
+            if (!await SaysItsTimelineAsync(from, cancel))
+            {
+                return null;
+            }
+
             var said = await Tools.RunAsync(
                 Path.Combine(Tools.FolderOf("15"), "pg_rewind"),
                 [
@@ -420,6 +435,38 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         {
             return null;
         }
+    }
+
+    /// <summary>
+    /// Waits until the files of a primary say on which timeline it is: until its first checkpoint they still name the one before, and what is taken back by them does not start. One that may not ask for a checkpoint
+    /// waits for it, for a while.
+    /// </summary>
+    private static async Task<bool> SaysItsTimelineAsync(ISignIn primary, CancellationToken cancel)
+    {
+        await using var there = await Connections.OpenAsync(primary, cancel);
+        try
+        {
+            await using var checkpoint = new NpgsqlCommand("checkpoint", there) { CommandTimeout = (int)CheckpointSeconds };
+            await checkpoint.ExecuteNonQueryAsync(cancel);
+        }
+        catch (PostgresException e) when (e.SqlState == PostgresErrorCodes.InsufficientPrivilege)
+        {
+            // It makes one by itself.
+        }
+
+        var began = Stopwatch.GetTimestamp();
+        using var timer = new PeriodicTimer(Look);
+        while (!await there.AskAsync<bool>("select lpad(upper(to_hex(timeline_id)), 8, '0') = left(pg_walfile_name(pg_current_wal_lsn()), 8) from pg_control_checkpoint()", cancel))
+        {
+            if (Stopwatch.GetElapsedTime(began).TotalSeconds > CheckpointSeconds)
+            {
+                return false;
+            }
+
+            await timer.WaitForNextTickAsync(cancel);
+        }
+
+        return true;
     }
 
     private static readonly System.Text.RegularExpressions.Regex Copied = new(@"(\d+)/\d+ kB \(100%\) copied", System.Text.RegularExpressions.RegexOptions.CultureInvariant);

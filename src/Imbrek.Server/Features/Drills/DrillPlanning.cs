@@ -95,6 +95,11 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
             planned = planned with { Refused = [.. planned.Refused, $"{replica.Id} lies on an array: {d.Host} cannot follow it; the drill can end by parting"] };
         }
 
+        if (ending != DrillEnding.Part && (acting.WhyNotOn(d, d.Host) ?? (ending == DrillEnding.Home ? acting.WhyNotOn(d, to) : null)) is { } nowhere)
+        {
+            planned = planned with { Refused = [.. planned.Refused, $"the side that is left could not follow: {nowhere}"] };
+        }
+
         if (replica.Mode == ReplicaMode.BothActive)
         {
             planned = planned with { Refused = [.. planned.Refused, $"both sides of {replica.Id} take writes already: there is no role to change"] };
