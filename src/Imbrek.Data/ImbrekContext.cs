@@ -48,6 +48,8 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<PauseRow> Pauses => Set<PauseRow>();
 
+    public DbSet<DatedDrillRow> DatedDrills => Set<DatedDrillRow>();
+
     public DbSet<NoticeRow> Notices => Set<NoticeRow>();
 
     /// <summary>Real clusters.</summary>
@@ -212,6 +214,11 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => r.RunId);
         });
         builder.Entity<PauseRow>(e => e.ToTable("pauses"));
+        builder.Entity<DatedDrillRow>(e =>
+        {
+            e.ToTable("dated_drills");
+            e.HasIndex(r => r.At);
+        });
         builder.Entity<ClusterRow>(e =>
         {
             e.ToTable("clusters").HasKey(r => r.Database);

@@ -222,6 +222,52 @@ public sealed class ProofRow
     public Proof ToProof() => new(At, LostSeconds, ServiceSeconds, Passed, SizeBytes, Version, Enum.TryParse<LossKind>(Loss.Split(':')[0], ignoreCase: true, out var kind) ? kind : LossKind.None, TookOver);
 }
 
+/// <summary>A drill with a date, and who is told of it beforehand.</summary>
+public sealed class DatedDrillRow
+{
+    public Guid Id { get; set; }
+
+    /// <summary>What it is of: database, group, service or site.</summary>
+    public string Of { get; set; } = "";
+
+    public string Target { get; set; } = "";
+
+    /// <summary>What it is of, in words.</summary>
+    public string Title { get; set; } = "";
+
+    /// <summary>The database it is of, or the first of those.</summary>
+    public string Database { get; set; } = "";
+
+    /// <summary>The replica that becomes the primary; null where each has its own.</summary>
+    public string? Replica { get; set; }
+
+    public string Kind { get; set; } = "";
+
+    public string Ending { get; set; } = "";
+
+    public Instant At { get; set; }
+
+    /// <summary>Who is told when it is set, the day before, and when it was not held.</summary>
+    public string[] People { get; set; } = [];
+
+    /// <summary>Who is told when it was not held a day later.</summary>
+    public string[] Escalate { get; set; } = [];
+
+    public string? Why { get; set; }
+
+    public string AskedBy { get; set; } = "";
+
+    public Instant AskedAt { get; set; }
+
+    public string? CalledOffBy { get; set; }
+
+    /// <summary>The run that held it; null before.</summary>
+    public Guid? RunId { get; set; }
+
+    /// <summary>What was told since it was set: 1 the day before, 2 that it was not held, 3 to whom that escalates.</summary>
+    public int Told { get; set; }
+}
+
 /// <summary>How one finished step compared with its profile; recovery times are learned from these.</summary>
 public sealed class PaceRow
 {

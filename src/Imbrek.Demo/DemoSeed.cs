@@ -102,6 +102,24 @@ internal static class DemoSeed
             await LedgerTable.AppendAsync(inside, noted, "operate", "incident", incident.Database.Value, body, cancel);
         }
 
+        // The gates are to change roles in a quiet hour of next week; whoever works at them knows.
+        inside.DatedDrills.Add(new DatedDrillRow
+        {
+            Id = Guid.CreateVersion7(),
+            Of = "group",
+            Target = "gates",
+            Title = "group Boarding gates",
+            Database = "gate-scans",
+            Kind = "switchover",
+            Ending = "home",
+            At = script.Now.InUtc().Date.PlusDays(6).At(new LocalTime(3, 30)).InUtc().ToInstant(),
+            People = ["terminal operations", "database-team"],
+            Escalate = ["head of platform"],
+            Why = "between the last arrival and the first departure; gates go on by hand meanwhile",
+            AskedBy = "operate",
+            AskedAt = script.Now,
+        });
+
         // What history had under way the product goes on with.
         inside.Runs.AddRange(world.Remember().Open.Select(o => new RunRow
         {

@@ -250,6 +250,7 @@ internal static class ImbrekServer
             }
 
             builder.Services.AddHostedService<HeadWriter>();
+            builder.Services.AddHostedService<DatedDrillReminders>();
             if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
             {
                 builder.Services.AddHttpClient<WebhookChannel>(c => (c.Timeout, c.MaxResponseContentBufferSize) = (TimeSpan.FromSeconds(10), 64 * 1024));
@@ -323,6 +324,7 @@ internal static class ImbrekServer
         NewDatabaseEndpoints.Map(app);
         DrillEndpoints.Map(app);
         JointDrillEndpoints.Map(app);
+        DatedDrillEndpoints.Map(app);
         DueEndpoint.Map(app);
         RunEndpoints.Map(app);
         PlanEndpoints.Map(app);

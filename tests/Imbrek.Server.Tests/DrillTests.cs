@@ -188,6 +188,47 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     }
 
     [Fact]
+    public async Task One_with_a_date_is_told_before_missed_and_escalated_once_each_and_held_by_the_run_that_is_begun_for_it()
+    {
+        var (admin, second) = await PeopleAsync();
+        var now = (await admin.GetAsync("/api/clock")).GetProperty("now").GetDateTimeOffset();
+        string At(double hours) => now.AddHours(hours).UtcDateTime.ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", System.Globalization.CultureInfo.InvariantCulture);
+        object Dated(string at, string[] people, string? replica = "sailings-hill") => new { of = "database", id = (string?)null, replica, kind = "switchover", ending = "keep", at, people, escalate = new[] { "head" }, why = "<b>quiet</b> hour" };
+        Assert.Equal((400, "at"), Session.Fault(await admin.PostAsync("/api/drills/dated", Dated(At(-1), ["team"]))));
+        Assert.Equal((400, "people"), Session.Fault(await admin.PostAsync("/api/drills/dated", Dated(At(1), []))));
+        Assert.Equal((400, "people"), Session.Fault(await admin.PostAsync("/api/drills/dated", Dated(At(1), [new string('x', 101)]))));
+        Assert.Equal((404, "replica"), Session.Fault(await admin.PostAsync("/api/drills/dated", Dated(At(1), ["team"], "nobody"))));
+        var (status, made) = await admin.PostAsync("/api/drills/dated", Dated(At(26), ["team", " team "]));
+        Assert.True(status == 201, made.ToString());
+        var id = made.GetProperty("id").GetString()!;
+        var (_, other) = await admin.PostAsync("/api/drills/dated", Dated(At(27), ["team"]));
+        var off = other.GetProperty("id").GetString();
+        Assert.Equal(204, (await admin.PostAsync($"/api/drills/dated/{off}/call-off", new { })).Status);
+        Assert.Equal(404, (await admin.PostAsync($"/api/drills/dated/{off}/call-off", new { })).Status);
+        Assert.Contains("Harbour sailings", await admin.Http.GetStringAsync("/api/drills/dated.ics"), StringComparison.Ordinal);
+
+        // The world goes on for two days and nobody holds it.
+        await admin.PaceAsync(900);
+        Task<string?> ToldAsync(string drill) => world.Server.QueryAsync<string>($"select string_agg(split_part(group_key, '|', 3) || ' ' || array_to_string(people, ','), '; ' order by id) from notices where group_key like 'dated|{drill}|%'");
+        await Eventually.Async(async () => (await ToldAsync(id))?.Contains("escalated", StringComparison.Ordinal) == true, 180, () => "it is not escalated");
+        Assert.Equal("set team; soon team; missed admin,team; escalated head", await ToldAsync(id));
+        Assert.Equal("set team; off team", await ToldAsync(off!));
+        await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), 30, () => "no finding");
+
+        // Held at last: it is that run's, and nobody else's.
+        await admin.PaceAsync(60);
+        await admin.ReplicaIsAsync("sailings-hill", "inStep");
+        object Asked(string? dated) => new { replica = "sailings-hill", kind = "switchover", ending = "keep", byHand = false, dated };
+        Assert.Equal((409, "dated"), Session.Fault(await admin.PostAsync("/api/drills", Asked(off))));
+        var run = await BeginAsync(admin, Asked(id));
+        Assert.Equal(run, (await admin.GetAsync("/api/drills/dated")).EnumerateArray().Single(d => d.GetProperty("id").GetString() == id).GetProperty("run").GetString());
+        await CarryOnAsync(admin, second, run);
+        await Eventually.Async(async () => !(await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), 30, () => "it is still missed");
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
     public async Task One_of_many_that_is_called_off_before_writes_stop_leaves_all_as_they_were()
     {
         var (admin, second) = await PeopleAsync();

@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using Imbrek.Core.Findings;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
@@ -12,7 +13,7 @@ using Npgsql;
 
 namespace Imbrek.Server.Features.Drills;
 
-/// <summary>What the last drill of each database says: one that did not pass is a finding until one does, and so is a step that took far longer than expected.</summary>
+/// <summary>What the last drill of each database says: one that did not pass is a finding until one does, and so is a step that took far longer than expected, and one with a date that was not held.</summary>
 internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log) : IFindingSource
 {
     /// <summary>A step stands out when it took so many times as long as expected, and so many seconds more.</summary>
@@ -21,6 +22,7 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
     private static readonly TimeSpan LooksAgain = TimeSpan.FromSeconds(5);
 
     private volatile Dictionary<string, Held> last = [];
+    private volatile ILookup<string, DatedDrillRow> dated = Array.Empty<DatedDrillRow>().ToLookup(d => d.Database);
     private long lookedAt;
     private int looking;
 
@@ -30,6 +32,11 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
     public IEnumerable<Finding> Of(Core.Fleet.Database d, Instant at)
     {
         Look();
+        foreach (var missed in dated[d.Id.Value].Where(m => at >= m.At + DatedDrillReminders.Grace))
+        {
+            yield return new Finding("drill-missed", d.Id, Urgency.Soon, $"A drill of {missed.Title} was set for {Instants.Write(missed.At)} and not held", "Whoever was told has made ready for it, and nothing is proved", "Hold it, give it another date, or call it off", null, missed.At);
+        }
+
         if (!last.TryGetValue(d.Id.Value, out var held))
         {
             yield break;
@@ -80,6 +87,7 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
         var rows = await data.Runs.AsNoTracking().Where(r => r.Kind == DrillRunKind.KindName && r.Ended != null && r.State != (short)RunState.Cancelled)
             .GroupBy(r => r.Database).Select(g => g.OrderByDescending(r => r.Ended).First()).ToListAsync();
         last = rows.ToDictionary(r => r.Database, Read);
+        dated = (await data.DatedDrills.AsNoTracking().Where(d => d.RunId == null && d.CalledOffBy == null).ToListAsync()).ToLookup(d => d.Database);
     }
 
     private static Held Read(RunRow row)

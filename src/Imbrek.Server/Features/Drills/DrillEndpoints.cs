@@ -106,11 +106,11 @@ internal static class DrillEndpoints
             planning.WhyNobodyActs(drill)));
     }
 
-    private static async Task<Created<ReplicaActions.RunBegun>> BeginAsync(DrillRequest request, DrillPlanning planning, ReplicaActions.Acting acting, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<Created<ReplicaActions.RunBegun>> BeginAsync(DrillRequest request, DrillPlanning planning, ReplicaActions.Acting acting, ImbrekContext data, ClaimsPrincipal user, CancellationToken cancel)
     {
         var drill = await planning.ReadAsync(request, cancel);
         var (question, run) = await planning.PlanAsync(drill, request, null, cancel);
-        return await acting.BeginAsync(DrillRunKind.KindName, drill.Database, acting.For(drill.Database, ReplicaAct.TakeOver, drill.Source.Replica.Id), question, run, TakeOverKind.ClaimOf(drill.Subject.Fleet, drill.Database.Id), user, cancel);
+        return await acting.BeginAsync(DrillRunKind.KindName, drill.Database, acting.For(drill.Database, ReplicaAct.TakeOver, drill.Source.Replica.Id), question, run, TakeOverKind.ClaimOf(drill.Subject.Fleet, drill.Database.Id), user, cancel, await DatedDrillEndpoints.HeldAsync(data, request.Dated, "database", drill.Database.Id.Value, cancel));
     }
 
     private static async Task<FileContentHttpResult> RunbookAsync(string replica, string kind, string? ending, string? host, string? loss, bool? byHand, string? form, DrillPlanning planning, IClock clock, CancellationToken cancel)

@@ -26,7 +26,8 @@ namespace Imbrek.Server.Features.Drills;
 /// <param name="Loss">Of a forced one, what is lost: host, array or site; the primary's host when left out.</param>
 /// <param name="ByHand">Whether people confirm steps; yes when left out.</param>
 /// <param name="InSpite">Why it is begun in spite of what failed before; a second person must agree then. Null to stop there.</param>
-public sealed record DrillRequest(string Replica, string Kind, string? Ending, string? Host, string? Loss, bool? ByHand, string? InSpite = null);
+/// <param name="Dated">The drill with a date that it holds; null for none.</param>
+public sealed record DrillRequest(string Replica, string Kind, string? Ending, string? Host, string? Loss, bool? ByHand, string? InSpite = null, Guid? Dated = null);
 
 /// <summary>Reads what drill is asked for, and plans it from what is known of the database now: for who looks at it before, for who begins it, and for a drill of many.</summary>
 internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, ReplicaActions.Acting acting, FleetChanges changes, IGuest guest, IClock clock)

@@ -6,6 +6,7 @@ using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
+using Imbrek.Data;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Security;
@@ -23,7 +24,8 @@ internal static class JointDrillEndpoints
     /// <param name="Id">Which.</param>
     /// <param name="Kind">switchover or forced; a site is taken for lost, which is forced.</param>
     /// <param name="Ending">keep, home or part.</param>
-    public sealed record JointDrillRequest(string Of, string Id, string Kind, string? Ending);
+    /// <param name="Dated">The drill with a date that it holds; null for none.</param>
+    public sealed record JointDrillRequest(string Of, string Id, string Kind, string? Ending, Guid? Dated = null);
 
     /// <summary>A database of it.</summary>
     /// <param name="By">The replica that becomes the primary; null where sets are restored, or it is left out.</param>
@@ -62,13 +64,13 @@ internal static class JointDrillEndpoints
         ];
     }
 
-    private sealed record Planned(JointRunbook.Member Member, double ServiceSeconds, Core.Fleet.Database Database, IReadOnlyList<string> Failed);
+    public sealed record Planned(JointRunbook.Member Member, double ServiceSeconds, Core.Fleet.Database Database, IReadOnlyList<string> Failed);
 
-    private sealed record LeftOut(Core.Fleet.Database Database, string WhyNot);
+    public sealed record LeftOut(Core.Fleet.Database Database, string WhyNot);
 
-    private sealed record Joint(string Title, string Claim, DrillKind Kind, DrillEnding Ending, Loss Loss, IReadOnlyList<Planned> Members, IReadOnlyList<LeftOut> Out, RunPlan? Steps, string? Refused);
+    public sealed record Joint(string Title, string Claim, DrillKind Kind, DrillEnding Ending, Loss Loss, IReadOnlyList<Planned> Members, IReadOnlyList<LeftOut> Out, RunPlan? Steps, string? Refused);
 
-    private static async Task<Joint> ReadAsync(JointDrillRequest request, FleetState state, DrillPlanning planning, IClock clock, CancellationToken cancel)
+    public static async Task<Joint> ReadAsync(JointDrillRequest request, FleetState state, DrillPlanning planning, IClock clock, CancellationToken cancel)
     {
         var (fleet, now) = (state.Fleet, clock.GetCurrentInstant());
         var kind = request.Kind switch { "switchover" => DrillKind.Switchover, "forced" => DrillKind.Forced, _ => throw new BadInputException("kind", "must be one of switchover, forced") };
@@ -177,7 +179,7 @@ internal static class JointDrillEndpoints
             d.Id.Value, d.Name, m?.Replica?.Value, m?.Host.Value, whyNot, m?.LostSeconds, service, state.Fleet.ObjectiveOf(d)?.RpoSeconds, state.Fleet.ObjectiveOf(d)?.RtoSeconds, failed);
     }
 
-    private static async Task<Created<ReplicaActions.RunBegun>> BeginAsync(JointDrillRequest request, FleetState state, DrillPlanning planning, ReplicaActions.Acting acting, Runs.Drivers drivers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<Created<ReplicaActions.RunBegun>> BeginAsync(JointDrillRequest request, FleetState state, DrillPlanning planning, ReplicaActions.Acting acting, Runs.Drivers drivers, ImbrekContext data, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var joint = await ReadAsync(request, state, planning, clock, cancel);
         if (joint.Refused is { } refused)
@@ -191,6 +193,6 @@ internal static class JointDrillEndpoints
             return new JointDrillKind.Member(m.Database.Id.Value, m.Member.Replica?.Value, m.Member.Host.Value, m.Member.LostSeconds, m.ServiceSeconds, objective?.RpoSeconds, objective?.RtoSeconds);
         })]);
         var first = joint.Members[0].Database;
-        return await acting.BeginAsync(JointDrillKind.KindName, first, drivers.For(first), question, Run.Of(joint.Steps!), joint.Claim, user, cancel);
+        return await acting.BeginAsync(JointDrillKind.KindName, first, drivers.For(first), question, Run.Of(joint.Steps!), joint.Claim, user, cancel, await DatedDrillEndpoints.HeldAsync(data, request.Dated, request.Of, request.Id, cancel));
     }
 }

@@ -126,10 +126,16 @@ internal static class ReplicaActions
             drivers.TryFor(d) is { } family && !family.StartsOn(host) ? $"this server cannot start an engine on {host}: it knows no folder for one there" : null;
 
         /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
-        public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel)
+        /// <param name="held">The drill with a date that it holds, kept with it; null for none.</param>
+        public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel, DatedDrillRow? held = null)
         {
             var row = NewRuns.Row(kind, d.Id.Value, family.Name, question, run, user.Identity!.Name!, clock.GetCurrentInstant());
             row.Claim = $"replica:{claim}";
+            if (held is not null)
+            {
+                held.RunId = row.Id;
+            }
+
             if (!await NewRuns.AddAsync(data, row, cancel))
             {
                 var other = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Claim == row.Claim, cancel);

@@ -11,6 +11,7 @@ import { count, localDay } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
+import { DatedDrills } from './DatedDrills';
 import { lossWord } from './words';
 
 type Programme = Schemas['ProgrammeView'];
@@ -61,6 +62,7 @@ export default function DrillsPage() {
             As a calendar
           </a>
         </Box>
+        <DatedDrills />
         <Shows shown={p.shown} overdue={p.due.filter((d) => d.overdue).length} of={p.due.length} />
         <Calendar programme={p} chosen={day} choose={(d) => set('day', d === day ? null : d)} />
         <Box component="h2" sx={{ fontSize: 15, mt: 2, mb: 0.5 }}>

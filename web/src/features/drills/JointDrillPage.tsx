@@ -12,6 +12,7 @@ import { count, duration } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
+import { SetDate } from './SetDate';
 
 type Of = 'group' | 'service' | 'site';
 
@@ -41,7 +42,7 @@ export default function JointDrillPage() {
     queryFn: () => got(api.POST('/api/drills/joint/worksheet', { body })),
   });
   const begin = useMutation({
-    mutationFn: () => got(api.POST('/api/drills/joint', { body })),
+    mutationFn: () => got(api.POST('/api/drills/joint', { body: { ...body, dated: params.get('dated') } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
   const set = (values: Record<string, string>) =>
@@ -92,6 +93,7 @@ export default function JointDrillPage() {
             Begin the drill
           </Button>
           {!may && <Box sx={{ color: 'text.secondary' }}>Who operates begins it.</Box>}
+          {may && s && !params.has('dated') && <SetDate drill={{ of, id, replica: null, kind, ending }} />}
         </Box>
         {(begin.error ?? sheet.error) && (
           <Alert severity="error" variant="outlined">

@@ -17,6 +17,7 @@ import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
 import { modeWord, stateWord } from '../replicas/words';
 import { RunbookInTime } from './RunbookInTime';
+import { SetDate } from './SetDate';
 
 const kinds = {
   switchover: 'Switchover: both sides alive, nothing lost',
@@ -48,6 +49,7 @@ export default function NewDrillPage() {
   const named = params.get('replica');
   const replica = choices.find((r) => r.id === named)?.id ?? choices[0]?.id ?? '';
   const [inSpite, setInSpite] = useState('');
+  const dated = params.get('dated');
   const body = { replica, kind, ending, byHand, host: null, loss: kind === 'forced' ? loss : null };
   const sheet = useQuery({
     queryKey: ['drills', 'worksheet', body],
@@ -58,7 +60,7 @@ export default function NewDrillPage() {
     queryFn: () => got(api.POST('/api/drills/worksheet', { body })),
   });
   const begin = useMutation({
-    mutationFn: () => got(api.POST('/api/drills', { body: { ...body, inSpite: inSpite.trim() || null } })),
+    mutationFn: () => got(api.POST('/api/drills', { body: { ...body, inSpite: inSpite.trim() || null, dated } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
   const s = replica === '' ? undefined : sheet.data;
@@ -152,6 +154,7 @@ export default function NewDrillPage() {
             </>
           )}
           <Box sx={{ color: 'text.secondary' }}>{s?.canAct ?? (may ? '' : 'Who operates begins it.')}</Box>
+          {may && s && dated === null && <SetDate drill={{ of: 'database', id: null, replica, kind, ending }} />}
         </Box>
         {stops.length > 0 && !final && (
           <TextField
