@@ -139,8 +139,11 @@ public sealed class DecisionRow
 
     public Instant At { get; set; }
 
+    /// <summary>Why, as far as it was said.</summary>
+    public string? Why { get; set; }
+
     /// <summary>The decision.</summary>
-    public Decision ToDecision() => new(Step, Round, Choice, Who, At);
+    public Decision ToDecision() => new(Step, Round, Choice, Who, At, Why);
 }
 
 /// <summary>A line of a run's log.</summary>

@@ -27,9 +27,11 @@ internal static class WorldEndpoints
 
     public sealed record StoreView(string Id, string Site, bool Full, bool Offline);
 
-    public sealed record WorldView(Instant Now, double Pace, Instant? NextEvent, IReadOnlyList<StoreView> Stores, IReadOnlyList<LinkView> Links, IReadOnlyList<WorldHostView> Hosts, IReadOnlyList<ReplicaFaultView> Replicas, IReadOnlyList<string> Hanging, IReadOnlyList<string> SignInExpired, IReadOnlyList<HappeningLine> Happenings);
+    public sealed record WorldView(Instant Now, double Pace, Instant? NextEvent, IReadOnlyList<StoreView> Stores, IReadOnlyList<LinkView> Links, IReadOnlyList<WorldHostView> Hosts, IReadOnlyList<ReplicaFaultView> Replicas, IReadOnlyList<string> Hanging, IReadOnlyList<string> SignInExpired, bool NamesSlow, IReadOnlyList<HappeningLine> Happenings);
 
     public sealed record PaceRequest(double Pace);
+
+    public sealed record NamesSlowRequest(bool Slow);
 
     public sealed record ForwardRequest(double Minutes);
 
@@ -120,6 +122,11 @@ internal static class WorldEndpoints
             w.Faults.SetHostDown(new(r.Host!), r.Down);
             return TypedResults.NoContent();
         }).Needs(Roles.Administer).WithName("SetHostDown");
+        app.MapPost("/api/world/names-slow", (NamesSlowRequest r, WorldHost host) =>
+        {
+            Led(host).Faults.SetNamesSlow(r.Slow);
+            return TypedResults.NoContent();
+        }).Needs(Roles.Administer).WithName("SetNamesSlow");
         app.MapPost("/api/world/clock", (ClockRequest r, WorldHost host) =>
         {
             var w = Led(host);
@@ -239,6 +246,7 @@ internal static class WorldEndpoints
             [.. w.Faults.OfReplicas.Select(f => new ReplicaFaultView(f.Replica.Value, f.ApplyStopped, f.Read, f.SignInExpired, f.Unusable))],
             w.Faults.Hanging,
             w.Faults.Refused,
+            w.Faults.NamesSlow,
             [.. happenings.Select(h => new HappeningLine(h.At, h.Database, h.Kind, h.Text))]));
     }
 

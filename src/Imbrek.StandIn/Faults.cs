@@ -29,6 +29,7 @@ public sealed class Faults
         refused.UnionWith(resume?.Refused ?? []);
         hanging.UnionWith(resume?.Hanging ?? []);
         downHosts.UnionWith(resume?.DownHosts ?? []);
+        NamesSlow = resume?.NamesSlow ?? false;
         clocks = new(resume?.Clocks ?? []);
         foreach (var (link, rate) in resume?.SlowLinks ?? [])
         {
@@ -176,6 +177,22 @@ public sealed class Faults
                     world.After(40_000, () => SetLinkDown(one, other, false));
                     world.After(120_000, Go);
                 }
+            }
+        }
+    }
+
+    /// <summary>Whether whoever answers for names is slow: what clients know of an address lasts ten times as long.</summary>
+    public bool NamesSlow { get; private set; }
+
+    /// <summary>Has whoever answers for names be slow, or as fast as before.</summary>
+    public void SetNamesSlow(bool slow)
+    {
+        lock (world.Gate)
+        {
+            if (NamesSlow != slow)
+            {
+                NamesSlow = slow;
+                world.Tell(null, "fault", slow ? "names are answered slowly: clients learn late of an address that has changed" : "names are answered as fast as before");
             }
         }
     }

@@ -208,6 +208,7 @@ public sealed class World : IDisposable
                 SlowLinks = Faults.SlowLinks.ToDictionary(),
                 FlappingLinks = [.. Faults.FlappingLinks],
                 DownHosts = [.. Faults.DownHosts],
+                NamesSlow = Faults.NamesSlow,
                 Clocks = Faults.Clocks.ToDictionary(),
                 Replicas = Replicas.Remember(),
                 Drills = Drills.Remember(),

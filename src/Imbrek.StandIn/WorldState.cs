@@ -42,6 +42,9 @@ public sealed record WorldState
     /// <summary>Links that come and go.</summary>
     public List<string> FlappingLinks { get; init; } = [];
 
+    /// <summary>Whether names are answered slowly.</summary>
+    public bool NamesSlow { get; init; }
+
     /// <summary>Hosts that are down.</summary>
     public List<string> DownHosts { get; init; } = [];
 

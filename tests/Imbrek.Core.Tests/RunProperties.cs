@@ -236,6 +236,25 @@ public class RunProperties
     }
 
     [Fact]
+    public void An_approval_that_nobody_gives_in_its_time_is_refused_and_a_refusal_says_why()
+    {
+        var asks = Run.Of(new RunPlan([Of(1), Of(2, 1) with { NeedsApproval = true, DecideWithinSeconds = 60 }, Of(3, 2)])).Begin(1, Begin).Finish(1, Begin).Ask(Begin);
+        var end = Begin + Duration.FromSeconds(60);
+        Assert.Equal([2], asks.Next(Begin).Ask);
+        Assert.Equal(end, asks.Next(Begin).Wake);
+        Assert.Equal(Begin, asks.Ask(Begin + Duration.FromSeconds(30))[2].AskedAt);
+        Assert.Null(asks.Ask(end - Duration.FromMilliseconds(1)).FailedStep);
+        var late = asks.Ask(end);
+        Assert.Equal((2, "nobody approved it within 1 min", RunState.Failed), (late.FailedStep!.Value, late[2].Note, late.State(end)));
+
+        // What was said in time counts, whenever it is heard.
+        var approved = asks.Hear([new(2, 0, Step.Approve, "second", Begin)], null).Ask(end + Duration.FromDays(1));
+        Assert.Equal([2], approved.Next(end).Start);
+        Assert.Equal("refused by second: not now", asks.Hear([new(2, 0, Step.Refuse, "second", Begin, "not now")], null)[2].Note);
+        Assert.Null(late.Hear([new(2, 0, Step.Approve, "second", end)], null)[2].Choice);
+    }
+
+    [Fact]
     public void Where_there_is_no_way_back_a_cancellation_changes_nothing_and_the_rest_goes_on()
     {
         var run = Run.Of(new RunPlan([Of(1) with { NoWayBack = true, Undo = Undo.Own }, Of(2, 1), Of(3), Of(4, 3)])).Begin(1, Begin).Begin(3, Begin);

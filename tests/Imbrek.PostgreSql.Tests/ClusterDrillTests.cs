@@ -154,6 +154,7 @@ public sealed class ClusterDrillTests
         var (random, lostInAll) = (new Random(7), 0);
         var (from, to) = (("home", "harbour-home"), ("hill", "harbour-hill"));
         await h.Replicate.CopyAsync(new(Guid.NewGuid(), 1), Replica(h, to.Item2, to.Item1), default);
+        await h.WaitAsync(() => h.Newest is not null, "received");
         await using var clients = new Clients(relay.Port);
         for (var time = 0; time < Times; time++)
         {

@@ -69,6 +69,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         var (admin, second) = await PeopleAsync();
         await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         var asked = new { replica = "gate-scans-hill", kind = "switchover", ending = "home" };
+        var branches = (await admin.FleetAsync()).DatabaseById[new("gate-scans")].Branches.Count;
         var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
         Assert.Equal((0.0, false), (sheet.GetProperty("lostSeconds").GetDouble(), sheet.GetProperty("approval").GetBoolean()));
         Assert.Contains(sheet.GetProperty("steps").EnumerateArray(), s => s.GetProperty("noWayBack").GetBoolean() && s.GetProperty("critical").GetBoolean());
@@ -115,11 +116,11 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         var fleet = await admin.FleetAsync();
         Assert.Equal("quay-h2", fleet.DatabaseById[new("gate-scans")].Host.Value);
         Assert.Null(fleet.Replicas[new("gate-scans-hill")].Until);
-        Assert.Equal(2, fleet.DatabaseById[new("gate-scans")].Branches.Count);
+        Assert.Equal(branches + 2, fleet.DatabaseById[new("gate-scans")].Branches.Count);
         await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         var proof = (await admin.GetAsync("/api/databases/gate-scans")).GetProperty("proofs")[0];
         Assert.Equal(("none", true), (proof.GetProperty("loss").GetString(), proof.GetProperty("passed").GetBoolean()));
-        Assert.Equal(1, await world.Server.QueryAsync<long>("select count(*) from ledger where kind = 'drill' and database = 'gate-scans'"));
+        Assert.Equal(1, await world.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'drill' and database = 'gate-scans' and body::text like '%{id}%'"));
         admin.Dispose();
         second.Dispose();
     }
@@ -188,6 +189,28 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     }
 
     [Fact]
+    public async Task A_second_person_refuses_with_a_reason_that_is_kept_and_nothing_has_happened()
+    {
+        var (admin, second) = await PeopleAsync();
+        await admin.ReplicaIsAsync("tickets-hill", "inStep");
+        var id = await BeginAsync(admin, new { replica = "tickets-hill", kind = "forced", ending = "keep", byHand = false });
+        var step = 0;
+        await Eventually.Async(async () => (step = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("choices").GetArrayLength() > 0).Select(s => s.GetProperty("number").GetInt32()).FirstOrDefault()) > 0, 60, () => "nobody is asked");
+        var asked = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("number").GetInt32() == step);
+        Assert.Equal(TimeSpan.FromDays(1), asked.GetProperty("decideBy").GetDateTimeOffset() - asked.GetProperty("asked").GetDateTimeOffset());
+        Assert.Equal((400, "why"), Session.Fault(await second.PostAsync($"/api/runs/{id}/approve", new { step, choice = "refuse" })));
+        Assert.Equal((400, "why"), Session.Fault(await second.PostAsync($"/api/runs/{id}/approve", new { step, choice = "approve", why = new string('x', 501) })));
+        Assert.Equal(204, (await second.PostAsync($"/api/runs/{id}/approve", new { step, choice = "refuse", why = "not before the ferries are in" })).Status);
+        var run = await admin.RunIsAsync(id, "failed");
+        Assert.Equal("refused by approve: not before the ferries are in", run.GetProperty("run").GetProperty("note").GetString());
+        Assert.Equal("quay-h1", (await admin.FleetAsync()).DatabaseById[new("tickets")].Host.Value);
+        Assert.Equal(1, await world.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'approval' and who = 'approve' and body::text like '%not before the ferries are in%' and body::text like '%{id}%'"));
+        await admin.ReplicaIsAsync("tickets-hill", "inStep");
+        admin.Dispose();
+        second.Dispose();
+    }
+
+    [Fact]
     public async Task One_with_a_date_is_told_before_missed_and_escalated_once_each_and_held_by_the_run_that_is_begun_for_it()
     {
         var (admin, second) = await PeopleAsync();
@@ -207,10 +230,14 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         Assert.Equal(404, (await admin.PostAsync($"/api/drills/dated/{off}/call-off", new { })).Status);
         Assert.Contains("Harbour sailings", await admin.Http.GetStringAsync("/api/drills/dated.ics"), StringComparison.Ordinal);
 
-        // The world goes on for two days and nobody holds it.
-        await admin.PaceAsync(900);
+        // Its date comes nearer and passes, and nobody holds it.
         Task<string?> ToldAsync(string drill) => world.Server.QueryAsync<string>($"select string_agg(split_part(group_key, '|', 3) || ' ' || array_to_string(people, ','), '; ' order by id) from notices where group_key like 'dated|{drill}|%'");
-        await Eventually.Async(async () => (await ToldAsync(id))?.Contains("escalated", StringComparison.Ordinal) == true, 180, () => "it is not escalated");
+        foreach (var (hours, what) in new[] { (3, "soon"), (25, "missed"), (23, "escalated") })
+        {
+            await world.Server.ExecuteAsync($"update dated_drills set at = at - interval '{hours} hours' where id = '{id}'");
+            await Eventually.Async(async () => (await ToldAsync(id))?.Contains(what, StringComparison.Ordinal) == true, 90, () => $"not told: {what}");
+        }
+
         Assert.Equal("set team; soon team; missed admin,team; escalated head", await ToldAsync(id));
         Assert.Equal("set team; off team", await ToldAsync(off!));
         await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), 30, () => "no finding");
@@ -232,22 +259,22 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     public async Task One_of_many_that_is_called_off_before_writes_stop_leaves_all_as_they_were()
     {
         var (admin, second) = await PeopleAsync();
-        await admin.ReplicaIsAsync("ais-live-hill", "inStep");
+        await admin.ReplicaIsAsync("tickets-hill", "inStep");
         var sheet = (await admin.PostAsync("/api/drills/joint/worksheet", new { of = "site", id = "quayside", kind = "forced", ending = "keep" })).Body;
         var rows = sheet.GetProperty("members").EnumerateArray().ToArray();
         Assert.Contains(rows, m => m.GetProperty("by").ValueKind == JsonValueKind.String);
         Assert.Contains(rows, m => m.GetProperty("by").ValueKind == JsonValueKind.Null && m.GetProperty("host").ValueKind == JsonValueKind.String);
         Assert.All(rows.Where(m => m.GetProperty("whyNot").ValueKind == JsonValueKind.String), m => Assert.NotEmpty(m.GetProperty("whyNot").GetString()!));
 
-        var (status, answer) = await admin.PostAsync("/api/drills/joint", new { of = "service", id = "positions", kind = "switchover", ending = "keep" });
-        Assert.True(status == 201, answer.ToString());
+        var (status, answer) = (0, default(JsonElement));
+        await Eventually.Async(async () => ((status, answer) = await admin.PostAsync("/api/drills/joint", new { of = "service", id = "ticketing", kind = "switchover", ending = "keep" })).status == 201, 60, () => answer.ToString());
         var id = answer.GetProperty("id").GetString()!;
         await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "tell" && s.GetProperty("choices").GetArrayLength() > 0), 60, () => "it never asks");
         Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel", new { })).Status);
         await admin.RunIsAsync(id, "cancelled");
         await Eventually.Async(async () => await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and state < 4") == 0, 60, () => "its drills do not end");
         Assert.Equal(0, await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and cancelled_by is distinct from 'admin'"));
-        Assert.Equal("quay-h2", (await admin.FleetAsync()).DatabaseById[new("ais-live")].Host.Value);
+        Assert.Equal("quay-h1", (await admin.FleetAsync()).DatabaseById[new("tickets")].Host.Value);
         admin.Dispose();
         second.Dispose();
     }
@@ -306,8 +333,13 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         Assert.True((await admin.GetAsync($"/api/drills/{id}/seen")).GetProperty("spans").GetArrayLength() > 0);
         Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel")).Status);
         await admin.RunIsAsync(id, "cancelled");
-        Assert.Equal(0, (await admin.GetAsync($"/api/drills/{id}/seen")).GetProperty("spans").GetArrayLength());
+
+        // Nobody looks on any more; what was seen is still there.
+        Task<JsonElement> SeenAsync() => admin.GetAsync($"/api/drills/{id}/seen");
+        var seen = await SeenAsync();
+        Assert.True(seen.GetProperty("spans").GetArrayLength() > 0);
         await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
+        Assert.Equal(seen.GetRawText(), (await SeenAsync()).GetRawText());
         var fleet = await admin.FleetAsync();
         Assert.Equal(branches, fleet.DatabaseById[new("gate-passes")].Branches.Count);
         admin.Dispose();

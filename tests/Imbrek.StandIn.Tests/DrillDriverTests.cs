@@ -44,7 +44,43 @@ public sealed class DrillDriverTests : LiveWorld
         Assert.Contains(seen, s => s is { Here: false, There: false, Clients: false });
         Assert.Equal(back, seen.First(s => s.Clients && s.From > stopped.At).From);
         await AnsweredAsync(world, DoneAsync(drill.EndAsync(Run, Customs, default)));
-        Assert.Empty(await drill.SeenAsync(Run.Run, Customs, default));
+
+        // Asked again by whoever took the run up, what was seen is still there.
+        await AnsweredAsync(world, DoneAsync(drill.EndAsync(Run, Customs, default)));
+        Pass(world, 60);
+        Assert.Equal(seen.Count, (await drill.SeenAsync(Run.Run, Customs, default)).Count);
+    }
+
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task Clients_come_later_where_names_are_slow_and_an_old_primary_that_comes_back_takes_no_write(bool slow)
+    {
+        var (world, run) = (Live(One), new RunCall(new Guid("5f0c6a52-7f0e-4a9b-9d53-1f3a7b0f2c11"), 1));
+        world.Faults.SetNamesSlow(slow);
+        Pass(world, 1);
+        world = Again();
+        Assert.Equal(slow, world.Faults.NamesSlow);
+        var (drill, replicate, customs) = (new StandInDrillDriver(world), new StandInReplicateDriver(world), world.Fleet.DatabaseById[Customs]);
+        await AnsweredAsync(world, drill.BeginAsync(run, Customs, new("hill-h1"), default));
+        Pass(world, 20);
+        var stopped = await AnsweredAsync(world, drill.StopAsync(run, Customs, One.Id, default));
+        world.Faults.SetHostDown(customs.Host, true);
+        await AnsweredAsync(world, replicate.PromoteAsync(run, One.Id, new("hill-h1"), null, default));
+
+        // It is up again and wants to write: it was kept out before.
+        world.Faults.SetHostDown(customs.Host, false);
+        Pass(world, 30);
+        Assert.False(await AnsweredAsync(world, drill.TakesWritesAsync(run, Customs, customs.Host, default)));
+        Assert.True(await AnsweredAsync(world, drill.TakesWritesAsync(run, Customs, new("hill-h1"), default)));
+        await AnsweredAsync(world, drill.SendClientsAsync(run, Customs, new("hill-h1"), default));
+        var sent = world.Now;
+        var back = await AnsweredAsync(world, drill.ClientsBackAsync(run, Customs, stopped.At, default));
+        Assert.DoesNotContain(await drill.SeenAsync(run.Run, Customs, default), s => s is { Here: true, There: true });
+
+        // What a client knows of the address lives so long at most; of this run it has most of that before it.
+        var lifetime = Math.Max(1, customs.RedirectSeconds);
+        Assert.InRange((back - sent).TotalSeconds, slow ? lifetime : -3, ((slow ? 10 : 1) * lifetime) + 2);
     }
 
     [Fact]

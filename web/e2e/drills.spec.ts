@@ -21,9 +21,18 @@ for (const scheme of ['light', 'dark'] as const) {
     await expect(page.getByText(/miss their RTO/)).toBeVisible();
     expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
 
+    await page.goto('/drills/together?of=group&id=gates');
+    await expect(page.getByText('2 change roles')).toBeVisible();
+    expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+
     for (const width of [1024, 390]) {
       await page.setViewportSize({ width, height: 800 });
-      for (const path of ['/drills', '/drills/new?database=tickets', '/drills/site']) {
+      for (const path of [
+        '/drills',
+        '/drills/new?database=tickets',
+        '/drills/site',
+        '/drills/together?of=site&id=quayside',
+      ]) {
         await page.goto(path);
         await expect(page.locator('h1')).toBeVisible();
         await expect
@@ -33,6 +42,24 @@ for (const scheme of ['light', 'dark'] as const) {
     }
   });
 }
+
+test('a drill of a service is given a date, people are told, and it is called off', async ({ page }) => {
+  await signIn(page, 'admin', '/drills/together?of=service&id=tides&kind=switchover&ending=home');
+  await page.getByRole('button', { name: 'Set a date' }).click();
+  await page.getByLabel('When').fill('2027-02-03 03:30');
+  await page.getByLabel('Tell', { exact: true }).fill('port control, sales desk');
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  await page.getByRole('button', { name: 'Set it' }).click();
+  const dated = page.getByRole('region', { name: 'Drills with a date' });
+  const row = dated.getByText('service Harbour tides and sailings').first();
+  await expect(row).toBeVisible();
+  await expect(dated.getByText('told: port control, sales desk')).toBeVisible();
+  await dated.getByRole('button', { name: 'Call it off' }).last().click();
+  await expect(dated.getByText('told: port control, sales desk')).toBeHidden();
+  // The gates have one next week, which the scenario has set.
+  await dated.getByRole('link', { name: 'Begin it' }).first().click();
+  await expect(page.getByText('2 change roles')).toBeVisible();
+});
 
 test('the gates are switched over and home again, people confirm it from a phone, and it is proved', async ({
   page,

@@ -186,6 +186,7 @@ public sealed class DrillRunbook
             ExpectedSeconds = known ?? seconds,
             ExpectedFrom = known is not null ? "learned" : seconds is null ? null : "profile",
             NeedsApproval = approval,
+            DecideWithinSeconds = approval ? Step.ApprovalSeconds : null,
             Owner = approval ? SecondPerson : Step.Product,
             Undo = undo,
             NoWayBack = noWayBack,

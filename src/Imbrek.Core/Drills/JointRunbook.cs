@@ -98,6 +98,7 @@ public static class JointRunbook
                 ExpectedSeconds = seconds,
                 ExpectedFrom = "profile",
                 NeedsApproval = approval,
+                DecideWithinSeconds = approval ? Step.ApprovalSeconds : null,
                 Owner = approval ? DrillRunbook.SecondPerson : Step.Product,
                 Undo = undo,
                 NoWayBack = noWayBack,

@@ -67,7 +67,20 @@ public sealed class ProofCalendar
             return null;
         }
 
-        var (few, enough) = (0, late);
+        // As many more on each day as are late at least; from there in growing strides, for it is seldom much more.
+        var few = ((late + problem.Days - 1) / problem.Days) - 1;
+        var enough = late;
+        for (var stride = 1; few + stride < enough; stride *= 2)
+        {
+            if (Enough(few + stride))
+            {
+                enough = few + stride;
+                break;
+            }
+
+            few += stride;
+        }
+
         while (enough - few > 1)
         {
             var middle = few + ((enough - few) / 2);

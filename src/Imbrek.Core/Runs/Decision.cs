@@ -8,4 +8,5 @@ namespace Imbrek.Core.Runs;
 /// <param name="Choice">What was chosen.</param>
 /// <param name="Who">Who chose.</param>
 /// <param name="At">When.</param>
-public sealed record Decision(int Step, int Round, string Choice, string Who, Instant At);
+/// <param name="Why">Why, as far as it was said.</param>
+public sealed record Decision(int Step, int Round, string Choice, string Who, Instant At, string? Why = null);

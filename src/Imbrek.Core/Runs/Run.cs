@@ -1,4 +1,5 @@
 using System.Collections.Immutable;
+using Imbrek.Core.Recovery;
 using NodaTime;
 
 namespace Imbrek.Core.Runs;
@@ -174,6 +175,22 @@ public sealed class Run
         return run;
     }
 
+    /// <summary>Approvals that are asked for now are so from this instant on; those that nobody gave within their time are refused.</summary>
+    public Run Ask(Instant now)
+    {
+        var changed = progress;
+        foreach (var n in Next(now).Ask.Where(n => !Plan[n].IsHold))
+        {
+            var p = this[n];
+            var asked = p.AskedAt ?? now;
+            changed = ExpiresAt(Plan[n], asked) <= now
+                ? changed.SetItem(n, p with { AskedAt = asked, State = StepState.Failed, Broke = true, EndedAt = now, Note = $"nobody approved it within {PlainDuration.Of(Plan[n].DecideWithinSeconds!.Value)}" })
+                : changed.SetItem(n, p with { AskedAt = asked });
+        }
+
+        return new Run(Plan, changed, CancelledBy);
+    }
+
     /// <summary>The plan goes on otherwise where a step failed.</summary>
     /// <exception cref="InvalidOperationException">The step has not failed the run, or what is taken back is undone by itself.</exception>
     public Run Amend(Amendment amendment)
@@ -222,7 +239,7 @@ public sealed class Run
 
         return With(d.Step, d.Choice == Step.Approve
             ? p with { Choice = d.Choice, DecidedBy = d.Who }
-            : p with { Choice = d.Choice, DecidedBy = d.Who, State = StepState.Failed, Broke = true, EndedAt = d.At, Note = $"refused by {d.Who}" });
+            : p with { Choice = d.Choice, DecidedBy = d.Who, State = StepState.Failed, Broke = true, EndedAt = d.At, Note = $"refused by {d.Who}{(d.Why is null ? "" : $": {d.Why}")}" });
     }
 
     private NextSteps Forward(Instant now)
@@ -252,6 +269,7 @@ public sealed class Run
                 if (s.NeedsApproval && p.Choice is null)
                 {
                     ask.Add(s.Number);
+                    wake = p.AskedAt is { } asked && ExpiresAt(s, asked) is { } ends && !(wake <= ends) ? ends : wake;
                 }
                 else if (p.NotBefore is { } at && at > now)
                 {
@@ -268,6 +286,8 @@ public sealed class Run
         var stuck = open && !going && start.Count == 0 && ask.Count == 0 && wake is null;
         return new(start, ask, [], [], wake, open && !stuck ? null : new Ending(FailedStep is null && !stuck ? RunState.Done : RunState.Failed, FailedStep, []));
     }
+
+    private static Instant? ExpiresAt(Step s, Instant asked) => s.DecideWithinSeconds is { } seconds ? asked + Duration.FromSeconds(seconds) : null;
 
     private NextSteps Back(Instant now)
     {

@@ -27,6 +27,9 @@ public sealed record Step
     /// <summary>Whether somebody must approve it before it begins.</summary>
     public bool NeedsApproval { get; init; }
 
+    /// <summary>Seconds within which somebody must approve it once it is asked; after that nobody has. Null for no limit.</summary>
+    public double? DecideWithinSeconds { get; init; }
+
     /// <summary>Who does it: the product, or a role of people.</summary>
     public string Owner { get; init; } = Product;
 
@@ -62,6 +65,9 @@ public sealed record Step
 
     /// <summary>What it works on, as JSON that its kind understands.</summary>
     public string Work { get; init; } = "{}";
+
+    /// <summary>How long a second person has to say something, unless said otherwise: a day.</summary>
+    public const double ApprovalSeconds = 86_400;
 
     /// <summary>The owner of what no person does.</summary>
     public const string Product = "product";

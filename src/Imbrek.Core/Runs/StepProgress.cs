@@ -35,6 +35,9 @@ public sealed record StepProgress
     /// <summary>How often people were asked again: a decision belongs to the round it was asked in.</summary>
     public int Round { get; init; }
 
+    /// <summary>When an approval was first asked for; null before.</summary>
+    public Instant? AskedAt { get; init; }
+
     /// <summary>What was chosen; null before.</summary>
     public string? Choice { get; init; }
 

@@ -106,6 +106,95 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("backup_copies", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.DatedDrillRow", b =>
+                {
+                    b.Property<Guid>("Id")
+                        .ValueGeneratedOnAdd()
+                        .HasColumnType("uuid")
+                        .HasColumnName("id");
+
+                    b.Property<Instant>("AskedAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("asked_at");
+
+                    b.Property<string>("AskedBy")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("asked_by");
+
+                    b.Property<Instant>("At")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("at");
+
+                    b.Property<string>("CalledOffBy")
+                        .HasColumnType("text")
+                        .HasColumnName("called_off_by");
+
+                    b.Property<string>("Database")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("database");
+
+                    b.Property<string>("Ending")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("ending");
+
+                    b.PrimitiveCollection<string[]>("Escalate")
+                        .IsRequired()
+                        .HasColumnType("text[]")
+                        .HasColumnName("escalate");
+
+                    b.Property<string>("Kind")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("kind");
+
+                    b.Property<string>("Of")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("of");
+
+                    b.PrimitiveCollection<string[]>("People")
+                        .IsRequired()
+                        .HasColumnType("text[]")
+                        .HasColumnName("people");
+
+                    b.Property<string>("Replica")
+                        .HasColumnType("text")
+                        .HasColumnName("replica");
+
+                    b.Property<Guid?>("RunId")
+                        .HasColumnType("uuid")
+                        .HasColumnName("run_id");
+
+                    b.Property<string>("Target")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("target");
+
+                    b.Property<string>("Title")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("title");
+
+                    b.Property<int>("Told")
+                        .HasColumnType("integer")
+                        .HasColumnName("told");
+
+                    b.Property<string>("Why")
+                        .HasColumnType("text")
+                        .HasColumnName("why");
+
+                    b.HasKey("Id")
+                        .HasName("pk_dated_drills");
+
+                    b.HasIndex("At")
+                        .HasDatabaseName("ix_dated_drills_at");
+
+                    b.ToTable("dated_drills", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.DecisionRow", b =>
                 {
                     b.Property<Guid>("RunId")
@@ -133,6 +222,10 @@ namespace Imbrek.Data.Migrations
                         .IsRequired()
                         .HasColumnType("text")
                         .HasColumnName("who");
+
+                    b.Property<string>("Why")
+                        .HasColumnType("text")
+                        .HasColumnName("why");
 
                     b.HasKey("RunId", "Step", "Round")
                         .HasName("pk_run_decisions");

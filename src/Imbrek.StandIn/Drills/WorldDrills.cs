@@ -9,7 +9,7 @@ namespace Imbrek.StandIn.Drills;
 /// <summary>Who looks on at drills in the world: each second a write is tried on both sides, and by a client through the usual address, which it asks for again when what it knows has run out.</summary>
 internal sealed class WorldDrills(World world)
 {
-    private const long SecondMs = 1000, MinuteMs = 60_000;
+    private const long SecondMs = 1000, MinuteMs = 60_000, SlowNames = 10;
 
     private readonly Dictionary<Guid, Watching> all = [];
 
@@ -31,6 +31,12 @@ internal sealed class WorldDrills(World world)
         var d = world[database];
         if (!all.ContainsKey(run))
         {
+            // What was seen in the last one is kept until the next: who asked for it may not have kept it yet.
+            foreach (var over in all.Values.Where(w => w.Database == database.Value && w.EndsAt < world.NowMs).Select(w => w.Run).ToArray())
+            {
+                all.Remove(over);
+            }
+
             // The minute that passes is drawn already.
             var first = ((world.NowMs / MinuteMs) + 1) * MinuteMs;
             world.Live(d);
@@ -67,7 +73,11 @@ internal sealed class WorldDrills(World world)
 
     public void End(Guid run, Id<Database> database)
     {
-        all.Remove(run);
+        if (all.TryGetValue(run, out var w))
+        {
+            w.EndsAt = Math.Min(w.EndsAt, world.NowMs - 1);
+        }
+
         if (world.Has(database) && world[database].Marks.FindIndex(m => m.Name == NameOf(run)) is >= 0 and var i)
         {
             var d = world[database];
@@ -104,7 +114,7 @@ internal sealed class WorldDrills(World world)
         var (now, d) = (world.NowMs, world[new Id<Database>(w.Database)]);
 
         // A client asks for the address each time what it knows has run out.
-        var lifetime = (long)(Math.Max(1, d.Database.RedirectSeconds) * 1000);
+        var lifetime = (long)(Math.Max(1, d.Database.RedirectSeconds) * 1000) * (world.Faults.NamesSlow ? SlowNames : 1);
         var phase = (long)(Draw.Unit(Draw.Of(world.Seed, w.Run.ToString()), 0) * lifetime);
         if ((now + phase) / lifetime != (now + phase - SecondMs) / lifetime || w.ClientKnows == w.Address)
         {
@@ -144,7 +154,7 @@ internal sealed class WorldDrills(World world)
 
         public string There => kept.There;
 
-        public long EndsAt => kept.EndsAt;
+        public long EndsAt { get; set; } = kept.EndsAt;
 
         public string Address { get; set; } = kept.Address;
 
@@ -164,6 +174,6 @@ internal sealed class WorldDrills(World world)
             }
         }
 
-        public KeptDrill Remember() => kept with { Address = Address, ClientKnows = ClientKnows, Trail = [.. Trail] };
+        public KeptDrill Remember() => kept with { EndsAt = EndsAt, Address = Address, ClientKnows = ClientKnows, Trail = [.. Trail] };
     }
 }

@@ -285,6 +285,8 @@ export const step: Of<'RunStepView'> = (changes) => ({
   attempts: 1,
   takenUp: 0,
   choices: [],
+  asked: null,
+  decideBy: null,
   choice: null,
   decidedBy: null,
   ...changes,

@@ -12,17 +12,20 @@ namespace Imbrek.Server.Features.Runs;
 /// <summary>What people decide about runs: each decision once, kept before the run hears of it.</summary>
 internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock)
 {
+    private const int LongestWhy = 500;
+
     /// <summary>Takes a decision about a step: of two people who decide at the same time one is told.</summary>
     /// <param name="id">The run.</param>
     /// <param name="step">The step; null for the one that is asked about.</param>
     /// <param name="choice">What is chosen.</param>
     /// <param name="approves">Whether it is the approval of a second person, which never comes from whoever asked for the run.</param>
+    /// <param name="why">Why, as far as it is said; who refuses to approve must.</param>
     /// <param name="aloneBecause">Why one person approves alone in an emergency; null when nobody does.</param>
     /// <param name="who">Who decides.</param>
     /// <param name="cancel">Breaks it off.</param>
     /// <exception cref="BadInputException">Nobody is asked about it now, or it cannot be chosen.</exception>
     public async Task TakeAsync(
-        Guid id, int? step, string? choice, bool approves, string? aloneBecause, string who, CancellationToken cancel)
+        Guid id, int? step, string? choice, bool approves, string? why, string? aloneBecause, string who, CancellationToken cancel)
     {
         var (row, decisions) = await store.FindAsync(id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
         var now = clock.GetCurrentInstant();
@@ -51,6 +54,11 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
             throw new BadInputException("choice", $"must be one of {string.Join(", ", choices)}");
         }
 
+        if (why?.Length > LongestWhy || (approves && choice == Step.Refuse && string.IsNullOrWhiteSpace(why)))
+        {
+            throw new BadInputException("why", $"say why in at most {LongestWhy} letters: whoever asked for it will want to know");
+        }
+
         await using var transaction = await data.Database.BeginTransactionAsync(cancel);
 
         // Whoever cancels at the same time waits for this, or this for them: of the two the first holds.
@@ -63,8 +71,12 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
         {
             await TellEverybodyAsync(row, run.Plan[asked], aloneBecause, who, now, cancel);
         }
+        else if (approves)
+        {
+            await LedgerTable.AppendAsync(data, now, who, "approval", row.Database, RunJson.Write(new { run = id, kind = row.Kind, step = asked, title = run.Plan[asked].Title, askedBy = row.AskedBy, choice, why }), cancel);
+        }
 
-        data.Decisions.Add(new DecisionRow { RunId = id, Step = asked, Round = run[asked].Round, Choice = choice!, Who = who, At = now });
+        data.Decisions.Add(new DecisionRow { RunId = id, Step = asked, Round = run[asked].Round, Choice = choice!, Who = who, At = now, Why = string.IsNullOrWhiteSpace(why) ? null : why.Trim() });
         try
         {
             await data.SaveChangesAsync(cancel);

@@ -33,7 +33,8 @@ internal static class RunEndpoints
     /// <summary>A decision about a step.</summary>
     /// <param name="Step">The number of the step; null for the one that people are asked about, when there is one.</param>
     /// <param name="Choice">One of the choices it offers.</param>
-    public sealed record DecisionRequest(int? Step, string Choice);
+    /// <param name="Why">Why; who refuses to approve must say.</param>
+    public sealed record DecisionRequest(int? Step, string Choice, string? Why = null);
 
     /// <summary>One person decides alone what needs a second one, in an emergency.</summary>
     /// <param name="Step">The number of the step.</param>
@@ -223,7 +224,7 @@ internal static class RunEndpoints
     private static async Task<NoContent> DecideAsync(
         Guid id, DecisionRequest request, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
     {
-        await decisions.TakeAsync(id, request.Step, request.Choice, approves: false, null, user.Identity!.Name!, cancel);
+        await decisions.TakeAsync(id, request.Step, request.Choice, approves: false, request.Why, null, user.Identity!.Name!, cancel);
         return TypedResults.NoContent();
     }
 
@@ -231,7 +232,7 @@ internal static class RunEndpoints
     private static async Task<NoContent> ApproveAsync(
         Guid id, DecisionRequest request, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
     {
-        await decisions.TakeAsync(id, request.Step, request.Choice, approves: true, null, user.Identity!.Name!, cancel);
+        await decisions.TakeAsync(id, request.Step, request.Choice, approves: true, request.Why, null, user.Identity!.Name!, cancel);
         return TypedResults.NoContent();
     }
 
@@ -250,7 +251,7 @@ internal static class RunEndpoints
             throw new BadInputException("word", $"you alone decide what a second person should; everybody will be told. Ask again with the name of the database, {row.Database}", 409, "ask-again");
         }
 
-        await decisions.TakeAsync(id, request.Step, Step.Approve, approves: true, request.Why.Trim(), user.Identity!.Name!, cancel);
+        await decisions.TakeAsync(id, request.Step, Step.Approve, approves: true, null, request.Why.Trim(), user.Identity!.Name!, cancel);
         return TypedResults.NoContent();
     }
 

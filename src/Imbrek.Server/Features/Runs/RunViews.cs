@@ -76,6 +76,8 @@ internal sealed record RunLine(
 /// <summary>A step of a run.</summary>
 /// <param name="TakenUp">How often another process went on with it.</param>
 /// <param name="Choices">What people may choose here now; empty when they are not asked.</param>
+/// <param name="Asked">Since when they are asked to approve it; null before.</param>
+/// <param name="DecideBy">Until when; null for no limit.</param>
 internal sealed record RunStepView(
     int Number,
     string Kind,
@@ -96,6 +98,8 @@ internal sealed record RunStepView(
     int Attempts,
     int TakenUp,
     IReadOnlyList<string> Choices,
+    Instant? Asked,
+    Instant? DecideBy,
     string? Choice,
     string? DecidedBy);
 
@@ -182,6 +186,8 @@ internal sealed record RunView(
                 x.Is.Attempts,
                 x.Is.TakenUp,
                 !ask.Contains(x.Step.Number) ? [] : x.Step.IsHold ? x.Step.Choices : [Step.Approve, Step.Refuse],
+                x.Is.AskedAt,
+                x.Is.AskedAt is { } asked && x.Step.DecideWithinSeconds is { } within ? asked + Duration.FromSeconds(within) : null,
                 x.Is.Choice,
                 x.Is.DecidedBy)),
         ];

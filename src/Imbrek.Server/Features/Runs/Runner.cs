@@ -80,8 +80,8 @@ internal sealed class Runner(
 
             while (true)
             {
-                run = run.Hear(decisions, row.CancelledBy);
                 var now = clock.GetCurrentInstant();
+                run = run.Hear(decisions, row.CancelledBy).Ask(now);
                 var next = run.Next(now);
                 if (next.End is { } end)
                 {

@@ -1,7 +1,10 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import type { ReactNode } from 'react';
+import TextField from '@mui/material/TextField';
+import { useState, type ReactNode } from 'react';
 import type { Schemas } from '../../api/client';
+import { useZone } from '../../app/places';
+import { localTime, utc } from '../../shared/format';
 import { choiceWord } from './words';
 
 /** What people are asked about a step, with what they should know before they choose. */
@@ -17,10 +20,12 @@ export function Decide({
   checks: Schemas['CheckResult'][] | null;
   may: boolean;
   pending: boolean;
-  decide: (choice: string) => void;
+  decide: (choice: string, why: string | null) => void;
   /** How one person decides alone what needs a second one; null where that cannot be. */
   alone?: ReactNode;
 }) {
+  const zone = useZone();
+  const [why, setWhy] = useState('');
   const bad = checks?.filter((c) => !c.passed).length ?? 0;
   return (
     <Box sx={{ border: 2, borderColor: 'warning.main', p: 1.5, mb: 2 }}>
@@ -31,7 +36,23 @@ export function Decide({
         {checks &&
           (bad === 0 ? `All ${checks.length} checks passed. ` : `${bad} of ${checks.length} checks did not pass. `)}
         {step.choices.includes('release') && 'Nobody is let in until you release it.'}
+        {step.decideBy && (
+          <span title={utc(step.decideBy)}>
+            If nobody has approved it by {localTime(step.decideBy, zone, false)}, it is refused.
+          </span>
+        )}
       </Box>
+      {may && !step.hold && (
+        <TextField
+          label="Why"
+          value={why}
+          onChange={(e) => setWhy(e.target.value)}
+          helperText="Needed to refuse; it is kept."
+          slotProps={{ htmlInput: { maxLength: 500 } }}
+          fullWidth
+          sx={{ mb: 1 }}
+        />
+      )}
       {may ? (
         <Box sx={{ display: 'flex', gap: 1, flexWrap: 'wrap' }}>
           {step.choices.map((c, i) => (
@@ -39,8 +60,8 @@ export function Decide({
               key={c}
               variant={i === 0 ? 'contained' : 'outlined'}
               color={i === 0 && bad ? 'warning' : 'primary'}
-              disabled={pending}
-              onClick={() => decide(c)}
+              disabled={pending || (c === 'refuse' && why.trim() === '')}
+              onClick={() => decide(c, why.trim() || null)}
             >
               {choiceWord[c] ?? c}
             </Button>

@@ -38,7 +38,7 @@ export default function RunPage() {
   const params = { params: { path: { id } } };
   const again = { onSettled: () => queries.invalidateQueries({ queryKey: ['run', id] }) };
   const decide = useMutation({
-    mutationFn: ({ approves, ...body }: { step: number; choice: string; approves: boolean }) =>
+    mutationFn: ({ approves, ...body }: { step: number; choice: string; why: string | null; approves: boolean }) =>
       approves
         ? got(api.POST('/api/runs/{id}/approve', { ...params, body }))
         : got(api.POST('/api/runs/{id}/decide', { ...params, body })),
@@ -112,7 +112,7 @@ export default function RunPage() {
             checks={restore?.measured?.checks ?? null}
             may={s.hold ? may : mayApprove}
             pending={pending}
-            decide={(choice) => decide.mutate({ step: s.number, choice, approves: !s.hold })}
+            decide={(choice, why) => decide.mutate({ step: s.number, choice, why, approves: !s.hold })}
             alone={!s.hold && may ? <Alone run={id} step={s.number} database={r.database} /> : null}
           />
         ))}

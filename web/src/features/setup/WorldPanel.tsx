@@ -181,6 +181,16 @@ export function WorldPanel() {
           ))}
         </Box>
         <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25 }}>
+          <FormControlLabel
+            control={
+              <Switch
+                size="small"
+                checked={w?.namesSlow ?? false}
+                onChange={(_, slow) => act.mutate(() => api.POST('/api/world/names-slow', { body: { slow } }))}
+              />
+            }
+            label="names are answered slowly"
+          />
           <h3 style={{ margin: 0, fontSize: 13 }}>One database</h3>
           <DatabaseField
             id={database}

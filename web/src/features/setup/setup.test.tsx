@@ -92,6 +92,7 @@ describe('the simulated world', () => {
     ],
     hanging: ['tickets'],
     signInExpired: [],
+    namesSlow: false,
     happenings: [],
   };
   const open = (changes: Record<string, unknown> = {}) => {

@@ -13,6 +13,7 @@ using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -168,7 +169,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             var drill = await planning.ReadAsync(request, cancel, joint: true);
             var (question, plan) = await planning.PlanAsync(drill, request, run.Row.Id, cancel);
             var row = NewRuns.Row(DrillRunKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(drill.Database).Name, question, plan, run.Row.AskedBy!, clock.GetCurrentInstant());
-            row.Claim = $"replica:{m.Database}:take-over";
+            row.Claim = $"replica:{ClaimOf(run, asked, member)}";
             return row;
         });
 
@@ -183,6 +184,14 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
                 throw new DriverException(DriverProblem.Refused, $"{m.Database}: {e.Message}");
             }
         }
+    }
+
+    /// <summary>What nobody else may have meanwhile: its group, as a drill of it alone would; its database where this drill has its group already.</summary>
+    private string ClaimOf(RunContext run, Question asked, int member)
+    {
+        string Of(int i) => TakeOverKind.ClaimOf(fleet.Fleet, new(asked.Members[i].Database));
+        var own = Of(member);
+        return run.Row.Claim == $"replica:{own}" || Enumerable.Range(0, member).Any(i => asked.Members[i].Replica is not null && Of(i) == own) ? $"{asked.Members[member].Database}:take-over" : own;
     }
 
     private async Task<StepResult> RestoreAsync(RunContext run, Question asked, int member, IServiceProvider services, CancellationToken cancel)
@@ -267,7 +276,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             {
                 try
                 {
-                    await decide.TakeAsync(id, s.Number, p.Choice, approves: !s.IsHold, p.Who == row.AskedBy && !s.IsHold ? $"decided for all of {asked.Of}" : null, p.Who, cancel);
+                    await decide.TakeAsync(id, s.Number, p.Choice, approves: !s.IsHold, null, p.Who == row.AskedBy && !s.IsHold ? $"decided for all of {asked.Of}" : null, p.Who, cancel);
                 }
                 catch (BadInputException e) when (e.Status == StatusCodes.Status409Conflict)
                 {

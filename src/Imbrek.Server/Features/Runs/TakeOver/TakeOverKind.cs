@@ -77,6 +77,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
             {
                 Title = steps[first].Title + (members.Count > 1 && lost > members[0].Member.LostSeconds ? $"; of the others up to {PlainDuration.Of(lost)}" : ""),
                 NeedsApproval = true,
+                DecideWithinSeconds = Step.ApprovalSeconds,
                 Owner = Roles.Approve,
             };
         }
