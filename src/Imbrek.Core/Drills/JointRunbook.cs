@@ -47,10 +47,15 @@ public static class JointRunbook
         var longest = ask.Members.Where(m => m.Replica is not null).Select(m => m.Seconds).DefaultIfEmpty().Max();
         int[] begun = [.. roles.Select(i => Add("begin", $"Begin the drill of {ask.Members[i].Database}, to {ask.Members[i].Replica} on {ask.Members[i].Host}", ask.Members[i].Database.Value, [], BeginSeconds, i, Undo.Own))];
         int[] last = begun.Length == 0 ? [] : [Add("ready", "All have been tried and write markers", ask.Of, begun, ReadySeconds)];
+        if (roles.Length > 0)
+        {
+            last = [Hold("tell", $"Everybody who must know has been told: nobody can write to {Databases(roles.Length)} for about {PlainDuration.Of(longest)}", last, [DrillRunbook.Told])];
+        }
+
         if (forced)
         {
             var lost = ask.Members.Max(m => m.LostSeconds);
-            last = [Add("agree", $"Take {ask.Of} for lost: {ask.Members.Count} databases{(lost > 0 ? $", of one of them up to {PlainDuration.Of(lost)}" : "")}", ask.Of, last, 0, approval: lost > 0)];
+            last = [Add("agree", $"Take {ask.Of} for lost: {Databases(ask.Members.Count)}{(lost > 0 ? $", of one of them up to {PlainDuration.Of(lost)}" : "")}", ask.Of, last, 0, approval: lost > 0)];
         }
 
         // What is restored begins when the source is lost; beside it roles change.
@@ -67,8 +72,7 @@ public static class JointRunbook
 
         if (roles.Length > 0)
         {
-            last = [Hold("tell", $"Everybody who must know has been told: nobody can write to {Databases(roles.Length)} for about {PlainDuration.Of(longest)}", taken, [DrillRunbook.Told])];
-            last = [Add("go", "All stop and change roles", ask.Of, last, longest, noWayBack: true)];
+            last = [Add("go", "All stop and change roles", ask.Of, taken, longest, noWayBack: true)];
             last = [Hold("send", "What is open looks right: send clients over, of all", last, [DrillRunbook.Send])];
             last = [Add("sent", ask.Ending == DrillEnding.Keep ? "Clients are sent over; the old sides follow" : "Clients are sent over", ask.Of, last, TogetherSeconds)];
             if (ask.Ending == DrillEnding.Home)

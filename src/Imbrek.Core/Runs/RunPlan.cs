@@ -47,6 +47,21 @@ public sealed class RunPlan
     /// <summary>The steps, each after those it waits for.</summary>
     public IReadOnlyList<Step> Steps { get; }
 
+    /// <summary>Seconds of the longest chain of what is done in any case: what people may choose is left out, and what they do counts as nothing.</summary>
+    public double ExpectedSeconds
+    {
+        get
+        {
+            var ends = new Dictionary<int, double>(Steps.Count);
+            foreach (var s in Steps)
+            {
+                ends[s.Number] = s.After.Select(a => ends[a]).DefaultIfEmpty().Max() + (s.Only is null ? s.ExpectedSeconds ?? 0 : 0);
+            }
+
+            return ends.Values.DefaultIfEmpty().Max();
+        }
+    }
+
     /// <summary>A step by its number.</summary>
     public Step this[int number] => byNumber[number];
 

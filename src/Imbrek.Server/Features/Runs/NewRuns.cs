@@ -21,7 +21,7 @@ internal static class NewRuns
         AskedBy = who,
         Question = RunJson.Write(question),
         Steps = RunJson.WriteSteps(run),
-        ExpectedSeconds = run.Plan.Steps.Where(s => s.Only is null).Sum(s => s.ExpectedSeconds ?? 0),
+        ExpectedSeconds = run.Plan.ExpectedSeconds,
     };
 
     /// <summary>Keeps a run; false when another run holds what it claims.</summary>

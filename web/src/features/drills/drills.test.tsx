@@ -203,6 +203,40 @@ describe('what needs a second person', () => {
     );
   });
 
+  it('is refused only with a reason, and says until when somebody must decide', async () => {
+    const asked = server({
+      'GET /api/places': places,
+      'GET /api/runs/r-1': runView({
+        run: runLine({ id: 'r-1', kind: 'drill', plan: null, state: 'held', ended: null }),
+        steps: [
+          step({
+            number: 4,
+            kind: 'stop',
+            state: 'waiting',
+            owner: 'approve',
+            choices: ['approve', 'refuse'],
+            asked: '2026-11-27T10:00:00Z',
+            decideBy: '2026-11-28T10:00:00Z',
+          }),
+        ],
+      }),
+      'POST /api/runs/r-1/approve': {},
+    });
+    show(<RunPage />, '/runs/r-1', ['approve'], '/runs/:id');
+    await screen.findByText(/If nobody has approved it by .*, it is refused/);
+    const refuse = screen.getByRole<HTMLButtonElement>('button', { name: 'Refuse' });
+    expect(refuse.disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText('Why'), { target: { value: 'not before the ferries are in' } });
+    fireEvent.click(refuse);
+    await waitFor(() =>
+      expect(asked.find((a) => a.method === 'POST')?.body).toEqual({
+        step: 4,
+        choice: 'refuse',
+        why: 'not before the ferries are in',
+      }),
+    );
+  });
+
   it('is decided alone only after a reason and the name of the database', async () => {
     const asked = server({
       'GET /api/places': places,

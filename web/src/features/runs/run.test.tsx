@@ -61,7 +61,9 @@ describe('a restore', () => {
     expect(asked.some((a) => a.method === 'POST')).toBe(false);
     fireEvent.click(screen.getByRole('button', { name: 'Release: let clients in' }));
     await waitFor(() =>
-      expect(asked.filter((a) => a.method === 'POST').map((a) => a.body)).toEqual([{ step: 6, choice: 'release' }]),
+      expect(asked.filter((a) => a.method === 'POST').map((a) => a.body)).toEqual([
+        { step: 6, choice: 'release', why: null },
+      ]),
     );
   });
 

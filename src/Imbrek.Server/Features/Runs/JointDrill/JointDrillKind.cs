@@ -287,8 +287,8 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
 
         return all && over.Count > 0 ? new StepResult($"not ready: {string.Join(", ", over)}", Failed: true)
             : waits.Count > 0 ? new StepResult($"waits for {string.Join(", ", waits.Take(5))}{(waits.Count > 5 ? $" and {waits.Count - 5} more" : "")}", LookAgainAfter: LookAgain)
-            : until is not null && reached == 0 ? new StepResult("all are over")
-            : new StepResult(over.Count == 0 || until is null ? null : $"over already: {string.Join(", ", over)}");
+            : until is null || reached == 0 ? new StepResult("all are over")
+            : new StepResult($"{reached} {(reached == 1 ? "waits" : "wait")} for people{(over.Count == 0 ? "" : $"; over already: {string.Join(", ", over)}")}");
     }
 
     /// <summary>What its databases have measured so far, each in its own run.</summary>
@@ -306,8 +306,9 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             if (drills[i] is { } d)
             {
                 var back = d.Changes.FirstOrDefault()?.BackAt is { } at && lostAt is { } from ? (at - from).TotalSeconds : (double?)null;
+                var late = asked.Kind == DrillKind.Forced && back > m.RtoSeconds;
                 return new JointDrillResult.MemberIs(
-                    m.Database, row!.Id, d.Changes.Max(c => c.LostSeconds), d.Changes.Max(c => c.ServiceSeconds), back, m.RtoSeconds, done && d.Passed == true && (asked.Kind == DrillKind.Switchover || !(back > m.RtoSeconds)), row.Note);
+                    m.Database, row!.Id, d.Changes.Max(c => c.LostSeconds), d.Changes.Max(c => c.ServiceSeconds), back, m.RtoSeconds, done && d.Passed == true && !late, done && d.Passed == true && late ? Late(back!.Value, m) : row.Note);
             }
 
             var r = row is { Kind: RehearsalKind.KindName, Result: { } json } ? RunJson.Read<RestoreResult>(json) : null;
@@ -315,7 +316,9 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             // What the restore itself cannot know: how long it waited for the others before it began.
             double? waited = r is null || lostAt is null || row!.Started is null ? null : Math.Max(0, (row.Started.Value - lostAt.Value).TotalSeconds);
             var service = r?.ServiceSeconds + waited;
-            return new(m.Database, row?.Id, r?.DataLostSeconds, r?.ServiceSeconds, service, m.RtoSeconds, done && r is not null && r.Checks.All(c => c.Passed) && !(r.DataLostSeconds > m.RpoSeconds) && !(service > m.RtoSeconds), row is null ? "it was not begun" : row.Note);
+            return new(m.Database, row?.Id, r?.DataLostSeconds, r?.ServiceSeconds, service, m.RtoSeconds, done && r is not null && r.Checks.All(c => c.Passed) && !(r.DataLostSeconds > m.RpoSeconds) && !(service > m.RtoSeconds), row is null ? "it was not begun" : done && service > m.RtoSeconds ? Late(service!.Value, m) : row.Note);
         })]);
+
+        static string Late(double seconds, Member m) => $"with the others it was back after {PlainDuration.Beyond(seconds, m.RtoSeconds!.Value)}";
     }
 }
