@@ -13,7 +13,7 @@ namespace Imbrek.StandIn;
 internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inline)
 {
     private readonly HashSet<Action<Exception>> pending = [];
-    private readonly List<Action> answered = [];
+    private readonly List<(Action Tell, Action Lose)> answered = [];
     private bool urgentAnswered;
     private TaskCompletionSource? nobodyThinks;
     private bool over;
@@ -55,7 +55,7 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
     }
 
     /// <summary>
-    /// Ends the world for those who wait in it, and for those who will: its time passes no more, and who would wait for that waits for ever.
+    /// Ends the world for those who wait in it, and for those who will: its time passes no more, and who would wait for that waits for ever. What was answered and not told was not kept: it is not so.
     /// </summary>
     public void End()
     {
@@ -66,6 +66,13 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
             {
                 fail(Gone());
             }
+
+            foreach (var (_, lose) in answered)
+            {
+                lose();
+            }
+
+            answered.Clear();
         }
     }
 
@@ -114,7 +121,7 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
             if (held && !atOnce)
             {
                 urgentAnswered |= urgent;
-                answered.Add(Complete);
+                answered.Add((Complete, Lose));
             }
             else
             {
@@ -125,6 +132,12 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
             {
                 waiting--;
                 complete();
+            }
+
+            void Lose()
+            {
+                waiting--;
+                source.TrySetException(Gone());
             }
         }
 
@@ -158,7 +171,7 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
         lock (gate)
         {
             urgentAnswered = false;
-            foreach (var tell in answered)
+            foreach (var (tell, _) in answered)
             {
                 tell();
             }

@@ -199,6 +199,11 @@ public sealed class ClusterDrillTests
         var (call, hill) = (new RunCall(Guid.NewGuid(), 1), Replica(h, "harbour-hill", "hill"));
         await h.Replicate.CopyAsync(call, hill, default);
         await h.Drill.BeginAsync(call, Database, new("hill"), default);
+
+        // A folder of the same name on this machine, in which another engine runs, is not touched.
+        var (data, started) = (await h.Cluster.AskAsync<string>("show data_directory"), await h.Cluster.AskAsync<long>("select floor(extract(epoch from pg_postmaster_start_time()))::bigint"));
+        Assert.True(Postmaster.Is(data, started, h.Cluster.Port));
+        Assert.False(Postmaster.Is(data, started - 1, h.Cluster.Port) || Postmaster.Is(data, started, h.Cluster.Port + 1) || Postmaster.Is(Path.GetTempPath(), started, h.Cluster.Port));
         await h.Drill.StopAsync(call, Database, null, default);
         Assert.False(await h.Drill.TakesWritesAsync(call, Database, new("home"), default));
         await h.Drill.GoOnAsync(call, Database, null, default);

@@ -81,7 +81,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
                 await KillAsync(data, cancel);
                 asked = clock.GetCurrentInstant();
             }
-            else if (Pid(data) is not null)
+            else if (Postmaster.Of(data) is not null)
             {
                 await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", data, "-m", "fast", "-t", "60", "-w", "stop"], cancel, asEngine: true);
             }
@@ -117,7 +117,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         {
             var data = await DataOfAsync(kept, cluster, cancel);
             await Tools.RunAsync("rm", ["-f", "--", Path.Combine(data, Signal)], cancel, asEngine: true);
-            if (Pid(data) is null)
+            if (Postmaster.Of(data) is null)
             {
                 // As it was started before: its first word is the program.
                 var options = (await Tools.RunAsync("cat", [Path.Combine(data, "postmaster.opts")], cancel, asEngine: true)).Trim();
@@ -300,8 +300,11 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         }
 
         await using var connection = await Connections.OpenAsync(cluster, cancel);
-        var data = await connection.AskAsync<string>("show data_directory", cancel);
-        if (Pid(data) is null)
+        var (data, started, port) = (await connection.RowsAsync(
+            "select current_setting('data_directory'), floor(extract(epoch from pg_postmaster_start_time()))::bigint, current_setting('port')::int", r => (r.GetString(0), r.GetInt64(1), r.GetInt32(2)), cancel))[0];
+
+        // A folder of the same name on this machine may be another engine's.
+        if (!Postmaster.Is(data, started, port))
         {
             throw new DriverException(DriverProblem.Refused, $"the engine at {cluster.Address}:{cluster.Port} is not this server's and does not run on this machine: it cannot be stopped from here");
         }
@@ -324,34 +327,17 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         }
     }
 
-    /// <summary>The first process of an engine; null when it does not run here.</summary>
-    private static int? Pid(string data)
-    {
-        try
-        {
-            var file = Path.Combine(data, "postmaster.pid");
-            return File.Exists(file) && int.TryParse(File.ReadLines(file).First(), NumberStyles.None, CultureInfo.InvariantCulture, out var pid) && Directory.Exists($"/proc/{pid}")
-                && File.ReadAllText($"/proc/{pid}/cmdline").Contains(data, StringComparison.Ordinal) ? pid : null;
-        }
-        catch (Exception e) when (e is IOException or InvalidOperationException or UnauthorizedAccessException)
-        {
-            return null;
-        }
-    }
-
     /// <summary>Kills an engine with all its processes, the first one first: none of them ends in order, and none sends anything more.</summary>
     private static async Task KillAsync(string data, CancellationToken cancel)
     {
-        if (Pid(data) is not { } first)
+        if (Postmaster.Of(data) is not { } first)
         {
             return;
         }
 
-        var all = Directory.EnumerateDirectories("/proc").Select(Path.GetFileName).Where(n => int.TryParse(n, NumberStyles.None, CultureInfo.InvariantCulture, out _))
-            .Where(n => ParentOf(n!) == first).Prepend(first.ToString(CultureInfo.InvariantCulture)).ToArray();
         try
         {
-            await Tools.RunAsync("kill", ["-KILL", .. all!], cancel, asEngine: true);
+            await Tools.RunAsync("kill", ["-KILL", .. Postmaster.ChildrenOf(first).Prepend(first).Select(p => p.ToString(CultureInfo.InvariantCulture))], cancel, asEngine: true);
         }
         catch (DriverException)
         {
@@ -359,23 +345,9 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         }
 
         using var timer = new PeriodicTimer(Look);
-        while (Pid(data) is not null)
+        while (Postmaster.Of(data) is not null)
         {
             await timer.WaitForNextTickAsync(cancel);
-        }
-    }
-
-    private static int? ParentOf(string process)
-    {
-        try
-        {
-            // Behind the name in brackets: the state, then the parent.
-            var stat = File.ReadAllText($"/proc/{process}/stat");
-            return int.Parse(stat[(stat.LastIndexOf(')') + 2)..].Split(' ')[1], CultureInfo.InvariantCulture);
-        }
-        catch (Exception e) when (e is IOException or UnauthorizedAccessException or FormatException or IndexOutOfRangeException)
-        {
-            return null;
         }
     }
 }

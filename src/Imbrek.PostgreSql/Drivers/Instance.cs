@@ -106,20 +106,7 @@ internal sealed class Instance
     }
 
     /// <summary>Whether its engine runs.</summary>
-    public bool Runs()
-    {
-        var file = Path.Combine(Data, "postmaster.pid");
-        try
-        {
-            return File.Exists(file) && int.TryParse(File.ReadLines(file).First(), NumberStyles.None, CultureInfo.InvariantCulture, out var pid)
-                // Another process may have the number by now.
-                && Directory.Exists($"/proc/{pid}") && File.ReadAllText($"/proc/{pid}/cmdline").Contains(Data, StringComparison.Ordinal);
-        }
-        catch (Exception e) when (e is IOException or InvalidOperationException)
-        {
-            return false;
-        }
-    }
+    public bool Runs() => Postmaster.Of(Data) is not null;
 
     /// <summary>Starts its engine to recover up to a target, and to stand still there.</summary>
     /// <param name="target">Settings that say where it stops.</param>

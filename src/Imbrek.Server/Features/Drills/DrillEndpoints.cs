@@ -1,17 +1,13 @@
 using System.Security.Claims;
 using System.Text;
-using System.Text.Json.Nodes;
 using Imbrek.Core.Drills;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
-using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
-using Imbrek.Core.Timetable;
 using Imbrek.Data;
-using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Drill;
@@ -19,7 +15,6 @@ using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
-using Microsoft.EntityFrameworkCore;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Drills;

@@ -138,6 +138,9 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
     /// <summary>Why nobody can act on it; null when somebody can.</summary>
     public string? WhyNobodyActs(Drill drill) => acting.WhyNot(drill.Database, ReplicaAct.TakeOver, drill.Source.Replica.Id) ?? acting.WhyNoDrill(drill.Database);
 
+    /// <summary>Why nobody can restore a database; null when somebody can.</summary>
+    public string? WhyNobodyRestores(Core.Fleet.Database d) => acting.WhyNoRestore(d);
+
     /// <summary>The run of a drill, and what it keeps of what was asked.</summary>
     /// <exception cref="BadInputException">It cannot be begun as things stand.</exception>
     public async Task<(DrillRunKind.Question Question, Run Run)> PlanAsync(Drill drill, DrillRequest request, Guid? partOf, CancellationToken cancel)

@@ -96,11 +96,18 @@ internal static class JointDrillEndpoints
         var (members, left) = (new List<Planned>(), new List<LeftOut>());
         foreach (var s in ordered)
         {
+            // What is too much is not planned to its end.
+            if (members.Count > JointRunbook.MostMembers)
+            {
+                break;
+            }
+
             var way = ways?[s.Database.Id].Way;
             (Planned? planned, string? whyNot) = ways is null || way is TakeOver
                 ? await ByReplicaAsync(s, kind, ending, loss, (way as TakeOver)?.Replica, planning, now, cancel)
                 : (null, null);
-            if (planned is null && ways is not null && PathOf(s, loss, now) is { } path)
+            var nobody = planned is null && ways is not null ? planning.WhyNobodyRestores(s.Database) : null;
+            if (planned is null && ways is not null && nobody is null && PathOf(s, loss, now) is { } path)
             {
                 // A test restore writes aside: what else is at the database does not matter to it.
                 var bad = Prechecks.Of(s, fleet.Hosts[path.Host], path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}");
@@ -114,12 +121,12 @@ internal static class JointDrillEndpoints
             }
             else
             {
-                left.Add(new(s.Database, whyNot ?? ways?[s.Database.Id].WhyNot ?? "it has no replica"));
+                left.Add(new(s.Database, whyNot ?? nobody ?? ways?[s.Database.Id].WhyNot ?? "it has no replica"));
             }
         }
 
         var refused = members.Count == 0 ? "none of its databases can take part"
-            : members.Count > JointRunbook.MostMembers ? $"it has {members.Count} databases; {JointRunbook.MostMembers} can take part in one drill"
+            : members.Count > JointRunbook.MostMembers ? $"more than {JointRunbook.MostMembers} of its databases could take part, and one drill has so many at most"
             : request.Of == "group" && left.Count > 0 ? $"a group changes roles as one, and {left[0].Database.Id} cannot: {left[0].WhyNot}"
             : members.FirstOrDefault(m => m.Failed.Count > 0) is { } f ? $"{f.Database.Id}: {f.Failed[0]}"
             : null;

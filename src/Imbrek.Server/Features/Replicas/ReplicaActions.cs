@@ -121,6 +121,9 @@ internal static class ReplicaActions
         /// <summary>Why no drill can be held on a database; null when one can, or that cannot be told from here.</summary>
         public string? WhyNoDrill(Core.Fleet.Database d) => drivers.TryFor(d) is { Here: true, Drill: null } ? $"the drivers of {d.Name} change no roles under watch: it can be taken over by a replica, not drilled" : null;
 
+        /// <summary>Why nothing of a database can be restored; null when it can.</summary>
+        public string? WhyNoRestore(Core.Fleet.Database d) => drivers.TryFor(d) is null ? $"this installation has no driver for {d.Name} ({d.Engine})" : null;
+
         /// <summary>Why nothing can be started on a host, for a database; null when it can, or nobody acts on that anyway.</summary>
         public string? WhyNotOn(Core.Fleet.Database d, Id<Core.Fleet.Host> host) =>
             drivers.TryFor(d) is { } family && !family.StartsOn(host) ? $"this server cannot start an engine on {host}: it knows no folder for one there" : null;

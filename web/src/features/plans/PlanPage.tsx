@@ -39,23 +39,27 @@ export default function PlanPage() {
     staleTime: Infinity,
     queryFn: () => got(api.GET('/api/ready-plans')),
   });
-  if (saved.error) return <Failure error={saved.error} />;
+  // A plan that is gone since it was opened stays on the page until whoever has it open goes: they may be the one who removed it.
+  if (saved.error && !saved.data) return <Failure error={saved.error} />;
   const document = from ? saved.data?.plan : ready.data?.[Number(params.get('ready') ?? 0)];
   if (!document) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
   const plan = document as unknown as PlanDraft;
   return (
-    <EditedPlan
-      key={`${id} ${params.get('ready')} ${copyOf}`}
-      initial={
-        isNew
-          ? { ...plan, id: fresh(plan.id), name: copyOf ? `Copy of ${plan.name}` : plan.name, members: nobody }
-          : plan
-      }
-      version={isNew ? 0 : (saved.data?.version ?? 0)}
-      versions={isNew ? [] : (saved.data?.versions ?? [])}
-      added={params.get('add')?.split(',') ?? []}
-      isNew={isNew}
-    />
+    <>
+      {saved.error && <Failure error={saved.error} />}
+      <EditedPlan
+        key={`${id} ${params.get('ready')} ${copyOf}`}
+        initial={
+          isNew
+            ? { ...plan, id: fresh(plan.id), name: copyOf ? `Copy of ${plan.name}` : plan.name, members: nobody }
+            : plan
+        }
+        version={isNew ? 0 : (saved.data?.version ?? 0)}
+        versions={isNew ? [] : (saved.data?.versions ?? [])}
+        added={params.get('add')?.split(',') ?? []}
+        isNew={isNew}
+      />
+    </>
   );
 }
 
