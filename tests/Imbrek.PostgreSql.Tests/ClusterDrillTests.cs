@@ -5,6 +5,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Replication;
 using Imbrek.Demo;
 using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Drills;
 using Imbrek.PostgreSql.Drivers;
 using NodaTime;
 using Npgsql;
@@ -204,8 +205,16 @@ public sealed class ClusterDrillTests
         var (data, started) = (await h.Cluster.AskAsync<string>("show data_directory"), await h.Cluster.AskAsync<long>("select floor(extract(epoch from pg_postmaster_start_time()))::bigint"));
         Assert.True(Postmaster.Is(data, started, h.Cluster.Port));
         Assert.False(Postmaster.Is(data, started - 1, h.Cluster.Port) || Postmaster.Is(data, started, h.Cluster.Port + 1) || Postmaster.Is(Path.GetTempPath(), started, h.Cluster.Port));
-        await h.Drill.StopAsync(call, Database, null, default);
+        var before = SystemClock.Instance.GetCurrentInstant();
+        var stopped = await h.Drill.StopAsync(call, Database, null, default);
         Assert.False(await h.Drill.TakesWritesAsync(call, Database, new("home"), default));
+
+        // The server was killed after it had stopped the engine and before it could keep that: it stopped when it was first tried, not when it is found.
+        var kept = KeptDrill.Find([h.Instances], call.Run)!;
+        await kept.KeepAsync(kept.Now with { Stops = new Dictionary<int, string>() }, default);
+        var again = await h.Drill.StopAsync(call, Database, null, default);
+        Assert.InRange(again.At, before, stopped.At + Duration.FromSeconds(1));
+        Assert.Equal(stopped.Markers, again.Markers);
         await h.Drill.GoOnAsync(call, Database, null, default);
         await h.WaitAsync(() => h.Drill.TakesWritesAsync(call, Database, new("home"), default).Result, "writable again");
         await h.WaitAsync(() => h.Cluster.AskAsync<bool>("select exists (select 1 from pg_stat_replication where state = 'streaming')").Result, "followed again");

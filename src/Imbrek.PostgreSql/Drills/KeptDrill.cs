@@ -26,9 +26,10 @@ internal sealed class KeptDrill
     /// <param name="Address">Where its engine was at the beginning.</param>
     /// <param name="Port">Its port.</param>
     /// <param name="Data">The data folders on this machine of engines that others made, by port, as far as they had to be known.</param>
-    /// <param name="Stops">When writes stopped, each time, and how: the port of the engine, the instant.</param>
+    /// <param name="Tried">When an engine was first to be stopped, by its port: whoever finds it stopped knows that it was not before.</param>
+    /// <param name="Stops">When writes stopped, by the port of the engine.</param>
     /// <param name="Ended">Whether nobody looks on any more.</param>
-    public sealed record State(Guid Run, string Database, string Here, string There, string Address, int Port, IReadOnlyDictionary<int, string> Data, IReadOnlyDictionary<int, string> Stops, bool Ended = false);
+    public sealed record State(Guid Run, string Database, string Here, string There, string Address, int Port, IReadOnlyDictionary<int, string> Data, IReadOnlyDictionary<int, string> Tried, IReadOnlyDictionary<int, string> Stops, bool Ended = false);
 
     /// <summary>A second: what was tried, and when it was committed where it was taken.</summary>
     public readonly record struct Second(Instant At, Instant? Here, Instant? There, Instant? Clients)

@@ -37,7 +37,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
                 await MakeMarksAsync(connection, cluster, cancel);
             }
 
-            kept = await KeptDrill.MakeAsync(book.InstancesOn(there), new(call.Run, database.Value, here.Value, there.Value, cluster.Address, cluster.Port, new Dictionary<int, string>(), new Dictionary<int, string>()), cancel);
+            kept = await KeptDrill.MakeAsync(book.InstancesOn(there), new(call.Run, database.Value, here.Value, there.Value, cluster.Address, cluster.Port, new Dictionary<int, string>(), new Dictionary<int, string>(), new Dictionary<int, string>()), cancel);
         }
 
         // One that could not be stopped is said before anything is.
@@ -62,26 +62,31 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         var (kept, cluster) = (Require(call), book.Cluster(database));
         if (!kept.Now.Stops.TryGetValue(cluster.Port, out var text))
         {
-            var asked = clock.GetCurrentInstant();
-            var engine = own.Primary(cluster);
-            if (engine is not null)
+            var data = await DataOfAsync(kept, cluster, cancel);
+            var runs = Postmaster.Of(data) is not null;
+            if (!kept.Now.Tried.ContainsKey(cluster.Port))
+            {
+                await kept.KeepAsync(kept.Now with { Tried = new Dictionary<int, string>(kept.Now.Tried) { [cluster.Port] = Instants.Write(clock.GetCurrentInstant()) } }, cancel);
+            }
+
+            // Where the process that stopped it was killed before it could say so, it stopped about when it was first tried.
+            var asked = runs ? clock.GetCurrentInstant() : Instants.Parse(kept.Now.Tried[cluster.Port]);
+            if (own.Primary(cluster) is { } engine)
             {
                 await engine.KeepAsync(engine.Now with { Down = true }, cancel);
             }
-
-            var data = await DataOfAsync(kept, cluster, cancel);
-            if (engine is null)
+            else
             {
                 // Whoever starts it again finds a standby that takes no writes.
                 await Tools.RunAsync("touch", [Path.Combine(data, Signal)], cancel, asEngine: true);
             }
 
-            if (lostTo is not null)
+            if (runs && lostTo is not null)
             {
                 await KillAsync(data, cancel);
                 asked = clock.GetCurrentInstant();
             }
-            else if (Postmaster.Of(data) is not null)
+            else if (runs)
             {
                 await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", data, "-m", "fast", "-t", "60", "-w", "stop"], cancel, asEngine: true);
             }
@@ -125,7 +130,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
             }
         }
 
-        await kept.KeepAsync(kept.Now with { Stops = kept.Now.Stops.Where(s => s.Key != cluster.Port).ToDictionary() }, cancel);
+        await kept.KeepAsync(kept.Now with { Tried = kept.Now.Tried.Where(s => s.Key != cluster.Port).ToDictionary(), Stops = kept.Now.Stops.Where(s => s.Key != cluster.Port).ToDictionary() }, cancel);
     }
 
     /// <inheritdoc/>
