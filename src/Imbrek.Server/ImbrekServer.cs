@@ -232,6 +232,7 @@ internal static class ImbrekServer
         builder.Services.AddScoped<ReplicaActions.Acting>();
         builder.Services.AddScoped<RunDecisions>();
         builder.Services.AddScoped<DrillPlanning>();
+        builder.Services.AddScoped<JointDrillPlanning>();
         builder.Services.AddSingleton<IRunKind, BackupKind>();
         builder.Services.AddSingleton<IRunKind, ReadBackKind>();
         builder.Services.AddSingleton<IRunKind, CopyElsewhereKind>();

@@ -21,7 +21,7 @@ for (const scheme of ['light', 'dark'] as const) {
     await expect(page.getByText(/miss their RTO/)).toBeVisible();
     expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
 
-    await page.goto('/drills/together?of=group&id=gates');
+    await page.goto('/drills/joint?of=group&id=gates');
     await expect(page.getByText('2 change roles')).toBeVisible();
     expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
 
@@ -31,7 +31,7 @@ for (const scheme of ['light', 'dark'] as const) {
         '/drills',
         '/drills/new?database=tickets',
         '/drills/site',
-        '/drills/together?of=site&id=quayside',
+        '/drills/joint?of=site&id=quayside',
       ]) {
         await page.goto(path);
         await expect(page.locator('h1')).toBeVisible();
@@ -44,7 +44,7 @@ for (const scheme of ['light', 'dark'] as const) {
 }
 
 test('a drill of a service is given a date, people are told, and it is called off', async ({ page }) => {
-  await signIn(page, 'admin', '/drills/together?of=service&id=tides&kind=switchover&ending=home');
+  await signIn(page, 'admin', '/drills/joint?of=service&id=tides&kind=switchover&ending=home');
   await page.getByRole('button', { name: 'Set a date' }).click();
   await page.getByLabel('When').fill('2027-02-03 03:30');
   await page.getByLabel('Tell', { exact: true }).fill('port control, sales desk');

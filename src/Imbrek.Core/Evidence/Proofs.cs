@@ -43,7 +43,8 @@ public sealed class Proofs
     /// <param name="planChanged">When what its plans do was changed last; null when that is not known.</param>
     public ProofStanding Standing(Database database, FleetModel fleet, Objective objective, LossKind loss, Instant at, Instant? planChanged = null)
     {
-        Proof? said = null, counts = null;
+        (Proof Proof, string Why)? said = null;
+        Proof? counts = null;
         foreach (var p in newest)
         {
             if (p.Loss != loss && (!Covers(p.Loss, loss, database, fleet) || (p.TookOver && loss == LossKind.None)))
@@ -52,9 +53,9 @@ public sealed class Proofs
             }
 
             // Of those that do not count, the one that supposed this very loss is the one to speak of.
-            if (WhyInvalid(p, database, objective, at, planChanged) is not null)
+            if (WhyInvalid(p, database, objective, at, planChanged) is { } why)
             {
-                said = said is null || (said.Loss != loss && p.Loss == loss) ? p : said;
+                said = said is null || (said.Value.Proof.Loss != loss && p.Loss == loss) ? (p, why) : said;
             }
             else if (counts is null || Ends(p) > Ends(counts))
             {
@@ -63,7 +64,7 @@ public sealed class Proofs
         }
 
         return counts is not null ? new(counts, null, Ends(counts))
-            : said is not null ? new(said, WhyInvalid(said, database, objective, at, planChanged), at)
+            : said is var (proof, whyNot) ? new(proof, whyNot, at)
             : new(null, newest.Length == 0 ? "it was never restored" : "nothing has shown it: no restore and no drill supposed it", at);
 
         Instant Ends(Proof p) => p.At + Duration.FromDays(objective.ProofDays);

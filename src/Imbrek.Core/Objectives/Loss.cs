@@ -78,6 +78,9 @@ public readonly record struct Loss
         return true;
     }
 
+    /// <summary>The loss that a text names that was kept; none where the fleet no longer has what it took.</summary>
+    public static Loss Kept(string text, FleetModel fleet) => TryParse(text, fleet, out var loss, out _) ? loss : None;
+
     /// <summary>The loss as it hits one database: bare kinds become the host, array or site it lies on; with no array, nothing is lost.</summary>
     public Loss For(Database database, FleetModel fleet)
     {

@@ -31,14 +31,13 @@ public sealed record RestoreTest(Loss Loss, RestorePath? Path, string? WhyNot)
         string? why = null;
         foreach (var loss in kinds.Select(k => Loss.OfKind(k).For(d, fleet)))
         {
-            var answer = PathFinder.Find(subject, new PathQuestion { Target = at, At = at, Loss = loss, Choice = new(HostQualification.FirstWithKeys(subject, loss)), Learned = learned });
-            if (answer.Best is not { } path)
+            var test = Under(subject, loss, at, learned: learned);
+            if (test.Path is not { } path)
             {
-                why ??= answer.Reason;
+                why ??= test.WhyNot;
                 continue;
             }
 
-            var test = new RestoreTest(loss, path, null);
             if (objective is null || ((at - path.Reaches).TotalSeconds <= objective.RpoSeconds && path.ServiceSeconds <= objective.RtoSeconds))
             {
                 return test;
@@ -47,6 +46,18 @@ public sealed record RestoreTest(Loss Loss, RestorePath? Path, string? WhyNot)
             second ??= test;
         }
 
-        return second ?? new(Loss.None, null, why ?? "there is nothing to restore from");
+        return second ?? new(Loss.None, null, why);
+    }
+
+    /// <summary>The test under a loss: on the first recovery host that lacks no key, unless another is named.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="loss">The loss supposed.</param>
+    /// <param name="at">When it is held.</param>
+    /// <param name="host">The host; null for the first that can.</param>
+    /// <param name="learned">What was learned of speeds; null for the profile.</param>
+    public static RestoreTest Under(RecoverySubject subject, Loss loss, Instant at, Id<Host>? host = null, Func<Id<Store>, Id<Host>, LearnedPace?>? learned = null)
+    {
+        var answer = PathFinder.Find(subject, new PathQuestion { Target = at, At = at, Loss = loss, Choice = new(host ?? HostQualification.FirstWithKeys(subject, loss)), Learned = learned });
+        return new(loss, answer.Best, answer.Best is null ? answer.Reason ?? "there is nothing to restore from" : null);
     }
 }

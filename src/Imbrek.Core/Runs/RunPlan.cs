@@ -48,18 +48,20 @@ public sealed class RunPlan
     public IReadOnlyList<Step> Steps { get; }
 
     /// <summary>Seconds of the longest chain of what is done in any case: what people may choose is left out, and what they do counts as nothing.</summary>
-    public double ExpectedSeconds
-    {
-        get
-        {
-            var ends = new Dictionary<int, double>(Steps.Count);
-            foreach (var s in Steps)
-            {
-                ends[s.Number] = s.After.Select(a => ends[a]).DefaultIfEmpty().Max() + (s.Only is null ? s.ExpectedSeconds ?? 0 : 0);
-            }
+    public double ExpectedSeconds => ExpectedSpans(s => s.Only is null).Values.Select(s => s.To).DefaultIfEmpty().Max();
 
-            return ends.Values.DefaultIfEmpty().Max();
+    /// <summary>When each step is expected to begin and to end, seconds after the run begins, if nobody who does them is short of time.</summary>
+    /// <param name="counts">Which steps are done; the others take no time.</param>
+    public IReadOnlyDictionary<int, (double From, double To)> ExpectedSpans(Func<Step, bool> counts)
+    {
+        var spans = new Dictionary<int, (double From, double To)>(Steps.Count);
+        foreach (var s in Steps)
+        {
+            var from = s.After.Select(a => spans[a].To).DefaultIfEmpty().Max();
+            spans[s.Number] = (from, from + (counts(s) ? s.ExpectedSeconds ?? 0 : 0));
         }
+
+        return spans;
     }
 
     /// <summary>A step by its number.</summary>

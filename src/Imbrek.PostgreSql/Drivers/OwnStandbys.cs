@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Globalization;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -20,9 +19,6 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
 {
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(200);
     private static readonly Duration ClocksMayDiffer = Duration.FromSeconds(1);
-    private const double MarkerSeconds = 300;
-    private const double CheckpointSeconds = 30;
-    private const int MostDatabases = 50;
 
     /// <summary>The engine of a standby; null where another than this server made it, or it is gone.</summary>
     public Instance? Find(StandbySpec standby)
@@ -136,7 +132,7 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
                 await SlotAsync(there, slot, cancel);
             }
 
-            if (await TryRewindAsync(old.Engine, from, cancel) is { } moved)
+            if (await Rewind.TryAsync(old.Engine, from, cancel) is { } moved)
             {
                 engine = old.Engine;
                 if (old.Standby is { } other)
@@ -257,50 +253,6 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, 0, null, position.Value);
     }
 
-    /// <summary>Proves one: what is written at the primary is there, both sides have the same in their catalogues, a write here is refused.</summary>
-    public async Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> id, CancellationToken cancel)
-    {
-        var (replica, (cluster, standby)) = (Known(id), book.Standby(id));
-        await using var source = await Connections.OpenAsync(cluster, cancel);
-        await using var here = await Connections.OpenAsync(standby, cancel);
-        var (began, results) = (Stopwatch.GetTimestamp(), new List<CheckResult>());
-        var (transaction, at) = (await source.RowsAsync(
-            $"select pg_current_xact_id()::text, pg_logical_emit_message(true, 'imbrek', 'replica {id} proves itself, {call.Run.ToString()[..8]}')::text", r => (r.GetString(0), Lsn.Parse(r.GetString(1))), cancel))[0];
-        using var timer = new PeriodicTimer(Look);
-        while (true)
-        {
-            var arrived = await here.AskAsync<bool>($"select greatest(pg_last_wal_receive_lsn(), pg_last_wal_replay_lsn()) > '{at}'", cancel);
-            var replayed = arrived && await here.AskAsync<bool>($"select pg_last_wal_replay_lsn() > '{at}' and pg_xact_status('{transaction}') = 'committed'", cancel);
-            var waited = Stopwatch.GetElapsedTime(began).TotalSeconds;
-            if (replayed || (arrived && replica.DelaySeconds > 0) || waited > MarkerSeconds)
-            {
-                results.Add(new("marker", arrived, !arrived ? $"transaction {transaction} was committed at the primary, and is not here {waited:0} s later"
-                    : $"transaction {transaction} was committed at the primary, {(replayed ? "and is so here" : "has come here and is held back by its delay")} {waited:0.#} s later"));
-                break;
-            }
-
-            await timer.WaitForNextTickAsync(cancel);
-        }
-
-        if (replica.DelaySeconds == 0)
-        {
-            results.Add(await SameAsync(source, here, cluster, standby, cancel));
-        }
-
-        try
-        {
-            await using var write = new NpgsqlCommand("create table imbrek_must_be_refused (n int)", here);
-            await write.ExecuteNonQueryAsync(cancel);
-            results.Add(new("write", false, "a write here was taken"));
-        }
-        catch (PostgresException e) when (e.SqlState == "25006")
-        {
-            results.Add(new("write", true, $"a write here was refused: {e.MessageText}"));
-        }
-
-        return results;
-    }
-
     /// <summary>Opens a copy of what a standby holds now, for those who look at it: its own engine, which stands still and takes no writes.</summary>
     public async Task<Moved> OpenCopyAsync(RunCall call, Id<Replica> id, InstanceSpec instance, Instant reached, CancellationToken cancel)
     {
@@ -407,71 +359,9 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         .Where(s => s.Engine is { Now: { Promoted: true, Down: true } })
         .Select(s => ((StandbySpec?, Instance)?)(s.Standby, s.Engine!)).LastOrDefault();
 
-    /// <summary>Takes an old primary back to where the new one's timeline began, by the engine's own tool. It may be killed on the way: then it is no use any more, and a copy takes its place.</summary>
-    /// <returns>The bytes of data files that were moved; null when it cannot be done.</returns>
-    private static async Task<long?> TryRewindAsync(Instance old, ISignIn from, CancellationToken cancel)
-    {
-        try
-        {
-            await old.DownAsync(cancel);
-            if (!await SaysItsTimelineAsync(from, cancel))
-            {
-                return null;
-            }
-
-            var said = await Tools.RunAsync(
-                Path.Combine(Tools.FolderOf("15"), "pg_rewind"),
-                [
-                    "--target-pgdata", old.Data, "--progress",
-                    "--source-server", $"host={Instance.Word(from.Address)} port={from.Port} user={Instance.Word(from.User)} dbname={Instance.Word(from.SignInTo)} application_name=imbrek",
-                ],
-                cancel,
-                Credentials.ForDriver(from.Credential),
-                asEngine: true,
-                tellsProgress: true);
-            return Copied.Match(said) is { Success: true } m ? long.Parse(m.Groups[1].Value, CultureInfo.InvariantCulture) * 1024 : 0;
-        }
-        catch (DriverException e) when (e.Problem != DriverProblem.Unreachable)
-        {
-            return null;
-        }
-    }
-
-    /// <summary>
-    /// Waits until the files of a primary say on which timeline it is: until its first checkpoint they still name the one before, and what is taken back by them does not start. One that may not ask for a checkpoint
-    /// waits for it, for a while.
-    /// </summary>
-    private static async Task<bool> SaysItsTimelineAsync(ISignIn primary, CancellationToken cancel)
-    {
-        await using var there = await Connections.OpenAsync(primary, cancel);
-        try
-        {
-            await using var checkpoint = new NpgsqlCommand("checkpoint", there) { CommandTimeout = (int)CheckpointSeconds };
-            await checkpoint.ExecuteNonQueryAsync(cancel);
-        }
-        catch (PostgresException e) when (e.SqlState == PostgresErrorCodes.InsufficientPrivilege)
-        {
-            // It makes one by itself.
-        }
-
-        var began = Stopwatch.GetTimestamp();
-        using var timer = new PeriodicTimer(Look);
-        while (!await there.AskAsync<bool>("select lpad(upper(to_hex(timeline_id)), 8, '0') = left(pg_walfile_name(pg_current_wal_lsn()), 8) from pg_control_checkpoint()", cancel))
-        {
-            if (Stopwatch.GetElapsedTime(began).TotalSeconds > CheckpointSeconds)
-            {
-                return false;
-            }
-
-            await timer.WaitForNextTickAsync(cancel);
-        }
-
-        return true;
-    }
-
-    private static readonly System.Text.RegularExpressions.Regex Copied = new(@"(\d+)/\d+ kB \(100%\) copied", System.Text.RegularExpressions.RegexOptions.CultureInvariant);
-
-    private Replica Known(Id<Replica> id) => book.Replica(id) ?? throw new DriverException(DriverProblem.Refused, $"replica {id} is no longer in the fleet");
+    /// <summary>A replica as the fleet has it.</summary>
+    /// <exception cref="DriverException">It has none of this id any more.</exception>
+    public Replica Known(Id<Replica> id) => book.Replica(id) ?? throw new DriverException(DriverProblem.Refused, $"replica {id} is no longer in the fleet");
 
     private (ClusterSpec Cluster, ISignIn From) SenderOf(Replica replica)
     {
@@ -552,37 +442,6 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         catch (PostgresException e)
         {
             throw new DriverException(e.SqlState == "55006" ? DriverProblem.Unreachable : DriverProblem.Refused, $"slot {slot}: {e.MessageText}");
-        }
-    }
-
-    /// <summary>Whether both sides list the same relations in the same files; looked at again where they were changed meanwhile.</summary>
-    private static async Task<CheckResult> SameAsync(NpgsqlConnection source, NpgsqlConnection here, ClusterSpec cluster, StandbySpec standby, CancellationToken cancel)
-    {
-        const string Digest = "select md5(coalesce(string_agg(concat_ws(' ', oid, relname, relkind, relfilenode, relnatts), ',' order by oid), '')) from pg_class";
-        var databases = await source.RowsAsync(
-            $"select datname from pg_database where datallowconn and not datistemplate and has_database_privilege(oid, 'connect') order by 1 limit {MostDatabases}", r => r.GetString(0), cancel);
-        using var timer = new PeriodicTimer(TimeSpan.FromSeconds(1));
-        for (var look = 0; ; look++)
-        {
-            var differ = new List<string>();
-            foreach (var name in databases)
-            {
-                await using var one = await Connections.OpenAsync(cluster, cancel, name);
-                await using var other = await Connections.OpenAsync(standby, cancel, name);
-                if (await one.AskAsync<string>(Digest, cancel) != await other.AskAsync<string>(Digest, cancel))
-                {
-                    differ.Add(name);
-                }
-            }
-
-            var (a, b) = (await source.AskAsync<long>("select system_identifier from pg_control_system()", cancel), await here.AskAsync<long>("select system_identifier from pg_control_system()", cancel));
-            if ((differ.Count == 0 && a == b) || look == 10)
-            {
-                return new("digest", differ.Count == 0 && a == b, a != b ? "it is a copy of another cluster" : differ.Count > 0 ? $"the catalogues of {string.Join(", ", differ)} differ"
-                    : $"cluster {a.ToString(CultureInfo.InvariantCulture)}; the catalogues of {databases.Count} {(databases.Count == 1 ? "database" : "databases")} are the same on both sides");
-            }
-
-            await timer.WaitForNextTickAsync(cancel);
         }
     }
 }

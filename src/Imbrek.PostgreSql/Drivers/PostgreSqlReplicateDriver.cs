@@ -196,7 +196,11 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     public Task<Moved> MendAsync(RunCall call, Id<Replica> replica, IReadOnlyList<SetCopy> logs, CancellationToken cancel) => own.MendAsync(call, replica, logs, cancel);
 
     /// <inheritdoc/>
-    public Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => own.ProveAsync(call, replica, cancel);
+    public Task<IReadOnlyList<CheckResult>> ProveAsync(RunCall call, Id<Replica> replica, CancellationToken cancel)
+    {
+        var (cluster, standby) = book.Standby(replica);
+        return StandbyProof.ProveAsync(call, own.Known(replica), cluster, standby, cancel);
+    }
 
     /// <inheritdoc/>
     public async Task<Moved> HoldAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) =>

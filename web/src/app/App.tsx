@@ -75,7 +75,7 @@ function SignedIn() {
               <Route path="/replicas/:id" element={<ReplicaPage />} />
               <Route path="/drills" element={<DrillsPage />} />
               <Route path="/drills/new" element={<NewDrillPage />} />
-              <Route path="/drills/together" element={<JointDrillPage />} />
+              <Route path="/drills/joint" element={<JointDrillPage />} />
               <Route path="/drills/site" element={<SitePage />} />
               <Route path="/runs/:id" element={<RunPage />} />
               <Route path="/plans" element={<PlansPage />} />

@@ -275,6 +275,7 @@ export const step: Of<'RunStepView'> = (changes) => ({
   hold: false,
   state: 'done',
   plannedSeconds: 45,
+  plannedStart: 0,
   plannedFrom: 'profile',
   started: '2026-11-23T11:00:01Z',
   ended: '2026-11-23T11:00:51Z',

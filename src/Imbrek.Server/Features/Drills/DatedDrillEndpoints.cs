@@ -81,7 +81,7 @@ internal static class DatedDrillEndpoints
             d.Id, d.Of, d.Target, d.Title, d.Database, d.Replica, d.Kind, d.Ending, d.At, d.People, d.Escalate, d.Why, d.AskedBy, d.CalledOffBy, d.RunId, d is { RunId: null, CalledOffBy: null } && now >= d.At + DatedDrillReminders.Grace))];
     }
 
-    private static async Task<Created<DatedDrillView>> SetAsync(DatedDrillRequest r, ImbrekContext data, FleetState fleet, DrillPlanning planning, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<Created<DatedDrillView>> SetAsync(DatedDrillRequest r, ImbrekContext data, DrillPlanning planning, JointDrillPlanning jointPlanning, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var at = Premise.ReadInstantOrNull("at", r.At) ?? throw new BadInputException("at", "say when");
@@ -126,7 +126,7 @@ internal static class DatedDrillEndpoints
         }
         else
         {
-            var joint = await JointDrillEndpoints.ReadAsync(new(r.Of, r.Id ?? "", r.Kind, r.Ending), fleet, planning, clock, cancel);
+            var joint = await jointPlanning.ReadAsync(new(r.Of, r.Id ?? "", r.Kind, r.Ending), cancel);
             var first = joint.Members.Select(m => m.Database).Concat(joint.Out.Select(o => o.Database)).FirstOrDefault() ?? throw new BadInputException("id", "it has no database", 409, "not-possible");
             (row.Target, row.Database, row.Title) = (r.Id!, first.Id.Value, joint.Title);
         }

@@ -2,6 +2,7 @@ using System.Text.Json.Nodes;
 using Imbrek.Core.Drills;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
@@ -62,8 +63,7 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
             throw ReplicaActions.NotFound(request.Replica ?? "", "replica");
         }
 
-        DrillKind kind = request.Kind switch { "switchover" => DrillKind.Switchover, "forced" => DrillKind.Forced, "automatic" => DrillKind.Automatic, _ => throw new BadInputException("kind", "must be one of switchover, forced, automatic") };
-        DrillEnding ending = (request.Ending ?? "keep") switch { "keep" => DrillEnding.Keep, "home" => DrillEnding.Home, "part" => DrillEnding.Part, _ => throw new BadInputException("ending", "must be one of keep, home, part") };
+        var (kind, ending) = (ReadKind(request.Kind, DrillKind.Switchover, DrillKind.Forced, DrillKind.Automatic), ReadEnding(request.Ending));
         var (d, replica) = (subject.Database, source.Replica);
         var loss = Loss.Of(d.Host);
         if (kind == DrillKind.Forced && !string.IsNullOrEmpty(request.Loss))
@@ -117,6 +117,18 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
         var ask = new Core.Drills.DrillRunbook.Ask(kind, ending, replica, to, follower, planned, request.ByHand ?? true, Promoting.FirstBaseOf(subject.Fleet, d), Joint: joint);
         return new(subject, source, kind, ending, loss, to, follower, planned, ask, Learned, Core.Drills.DrillRunbook.Of(subject, ask, Learned));
     }
+
+    /// <summary>Reads a kind of drill.</summary>
+    /// <param name="text">Its word.</param>
+    /// <param name="of">Those that can be asked for.</param>
+    /// <exception cref="BadInputException">It is none of them.</exception>
+    public static DrillKind ReadKind(string? text, params DrillKind[] of) =>
+        of.Select(k => (DrillKind?)k).FirstOrDefault(k => PlanFile.Name(k!.Value) == text) ?? throw new BadInputException("kind", $"must be one of {string.Join(", ", of.Select(PlanFile.Name))}");
+
+    /// <summary>Reads how a drill ends; roles stay changed where nothing is said.</summary>
+    /// <exception cref="BadInputException">It is no ending.</exception>
+    public static DrillEnding ReadEnding(string? text) => text is null ? DrillEnding.Keep
+        : Enum.GetValues<DrillEnding>().Select(e => (DrillEnding?)e).FirstOrDefault(e => PlanFile.Name(e!.Value) == text) ?? throw new BadInputException("ending", $"must be one of {string.Join(", ", Enum.GetValues<DrillEnding>().Select(PlanFile.Name))}");
 
     /// <summary>What was looked at before it.</summary>
     /// <param name="drill">The drill.</param>

@@ -91,6 +91,24 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
         await peers.TellAsync([], [id], cancel);
     }
 
+    /// <summary>Cancels a run; once it is told, it holds.</summary>
+    /// <param name="id">The run.</param>
+    /// <param name="who">Who cancels it.</param>
+    /// <param name="cancel">Gives up.</param>
+    /// <returns>False when it cannot be cancelled any more, or somebody has.</returns>
+    public async Task<bool> CancelAsync(Guid id, string who, CancellationToken cancel)
+    {
+        if (await data.Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null && !r.NoWayBack)
+            .ExecuteUpdateAsync(u => u.SetProperty(r => r.CancelledBy, who).SetProperty(r => r.Said, r => r.Said + 1), cancel) == 0)
+        {
+            return false;
+        }
+
+        worker.Wake(id);
+        await peers.TellAsync([], [id], cancel);
+        return true;
+    }
+
     private async Task TellEverybodyAsync(RunRow row, Step step, string why, string who, Instant now, CancellationToken cancel)
     {
         data.Notices.Add(new NoticeRow

@@ -4,9 +4,9 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
+using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs.Removal;
-using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -256,12 +256,9 @@ internal static class RunEndpoints
     }
 
     /// <summary>Cancels a run, or a run of a task; once it is told, it holds.</summary>
-    private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunWorker worker, Dispatcher dispatcher, Peers peers, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunDecisions decisions, Dispatcher dispatcher, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var who = user.Identity!.Name!;
-        var changed = await data.Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null && !r.NoWayBack)
-            .ExecuteUpdateAsync(u => u.SetProperty(r => r.CancelledBy, who).SetProperty(r => r.Said, r => r.Said + 1), cancel);
-        if (changed == 0)
+        if (!await decisions.CancelAsync(id, user.Identity!.Name!, cancel))
         {
             var now = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
             throw new BadInputException(
@@ -271,8 +268,6 @@ internal static class RunEndpoints
                 "not-now");
         }
 
-        worker.Wake(id);
-        await peers.TellAsync([], [id], cancel);
         await dispatcher.TakeUpAskedAsync(cancel);
         return TypedResults.NoContent();
     }

@@ -89,18 +89,19 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         await FindAsync(id, cancel) ?? throw new InvalidOperationException($"there is no run {id}");
 
     /// <summary>The same for one that may not be there.</summary>
-    public async Task<(RunRow Row, IReadOnlyList<Decision> Decisions)?> FindAsync(Guid id, CancellationToken cancel)
+    public async Task<(RunRow Row, IReadOnlyList<Decision> Decisions)?> FindAsync(Guid id, CancellationToken cancel) =>
+        (await FindAsync([id], cancel)).TryGetValue(id, out var found) ? found : null;
+
+    /// <summary>Those of some runs that there are, with what people decided about each.</summary>
+    public async Task<IReadOnlyDictionary<Guid, (RunRow Row, IReadOnlyList<Decision> Decisions)>> FindAsync(IReadOnlyCollection<Guid> ids, CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
 
-        // Decisions after the row: what is counted there as said is among them.
-        if (await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) is not { } row)
-        {
-            return null;
-        }
-
-        var decisions = await data.Decisions.AsNoTracking().Where(d => d.RunId == id).OrderBy(d => d.Step).ThenBy(d => d.Round).ToListAsync(cancel);
-        return (row, [.. decisions.Select(d => d.ToDecision())]);
+        // Decisions after the rows: what is counted there as said is among them.
+        var rows = await data.Runs.AsNoTracking().Where(r => ids.Contains(r.Id)).ToListAsync(cancel);
+        var decisions = rows.Count == 0 ? [] : await data.Decisions.AsNoTracking().Where(d => ids.Contains(d.RunId)).OrderBy(d => d.Step).ThenBy(d => d.Round).ToListAsync(cancel);
+        var of = decisions.ToLookup(d => d.RunId, d => d.ToDecision());
+        return rows.ToDictionary(r => r.Id, r => (r, (IReadOnlyList<Decision>)[.. of[r.Id]]));
     }
 
     /// <summary>Keeps how a run stands, together with the sets that its steps changed: a set is never there without its run.</summary>

@@ -74,6 +74,7 @@ internal sealed record RunLine(
 }
 
 /// <summary>A step of a run.</summary>
+/// <param name="PlannedStart">When it was expected to begin, seconds after the run.</param>
 /// <param name="TakenUp">How often another process went on with it.</param>
 /// <param name="Choices">What people may choose here now; empty when they are not asked.</param>
 /// <param name="Asked">Since when they are asked to approve it; null before.</param>
@@ -88,6 +89,7 @@ internal sealed record RunStepView(
     bool Hold,
     StepState State,
     double? PlannedSeconds,
+    double PlannedStart,
     string? PlannedFrom,
     Instant? Started,
     Instant? Ended,
@@ -164,6 +166,7 @@ internal sealed record RunView(
 
         var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
         var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
+        var spans = run.Plan.ExpectedSpans(s => run[s.Number].State != StepState.Skipped);
         return
         [
             .. run.Plan.Steps.Select(s => (Step: s, Is: run[s.Number], Measured: Measured(run, s))).Select(x => new RunStepView(
@@ -176,6 +179,7 @@ internal sealed record RunView(
                 x.Step.IsHold,
                 x.Is.State,
                 x.Step.ExpectedSeconds,
+                spans[x.Step.Number].From,
                 x.Step.ExpectedFrom,
                 x.Is.StartedAt,
                 x.Is.EndedAt,

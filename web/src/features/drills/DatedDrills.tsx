@@ -17,7 +17,7 @@ export function worksheetOf(d: Row, search: string): string {
   const common = { kind: d.kind, ending: d.ending, dated: d.id };
   return d.of === 'database'
     ? withPremise('/drills/new', search, { database: d.target, replica: d.replica ?? '', ...common })
-    : withPremise('/drills/together', search, { of: d.of, id: d.target, ...common });
+    : withPremise('/drills/joint', search, { of: d.of, id: d.target, ...common });
 }
 
 /** Drills that have a date: what, when, who is told; begun or called off from here. */

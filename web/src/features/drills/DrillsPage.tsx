@@ -53,7 +53,7 @@ export default function DrillsPage() {
         <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 2, flexWrap: 'wrap' }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>What must be proved</h1>
           <Link to={withPremise('/drills/new', search)}>Plan a drill</Link>
-          <Link to={withPremise('/drills/together', search)}>Of several at once</Link>
+          <Link to={withPremise('/drills/joint', search)}>Of several at once</Link>
           <Link to={withPremise('/drills/site', search)}>If a site is lost</Link>
           <Link to={withPremise('/runs', search, { kind: 'drill,joint-drill' })}>Drills held</Link>
           <a

@@ -1,13 +1,12 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import MenuItem from '@mui/material/MenuItem';
-import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { useGo, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
+import { ChoiceField } from '../../shared/ChoiceField';
 import { count, duration } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
@@ -48,41 +47,34 @@ export default function JointDrillPage() {
   const set = (values: Record<string, string>) =>
     setParams((b) => ({ ...Object.fromEntries(b), ...values }), { replace: true });
   const s = sheet.data;
-  const choice = (label: string, value: string, from: Record<string, string>, member: string, width: number) => (
-    <TextField
-      select
-      label={label}
-      value={value in from ? value : ''}
-      onChange={(e) => set({ [member]: e.target.value, ...(member === 'of' ? { id: '' } : {}) })}
-      sx={{ width }}
-    >
-      {Object.entries(from).map(([v, word]) => (
-        <MenuItem key={v} value={v}>
-          {word}
-        </MenuItem>
-      ))}
-    </TextField>
-  );
   return (
     <Worksheet side={340}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, minWidth: 0 }}>
         <h1 style={{ fontSize: 20, margin: 0 }}>A drill of several databases</h1>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
-          {choice('Of', of, ofWord, 'of', 150)}
-          {choice(
-            'Which',
-            id,
-            Object.fromEntries(
+          <ChoiceField label="Of" value={of} of={ofWord} width={150} onChange={(v) => set({ of: v, id: '' })} />
+          <ChoiceField
+            label="Which"
+            value={id}
+            of={Object.fromEntries(
               those.map((c) => [
                 c.id,
                 `${c.name} (${count(c.databases)} ${c.databases === 1 ? 'database' : 'databases'})`,
               ]),
-            ),
-            'id',
-            270,
+            )}
+            width={270}
+            onChange={(v) => set({ id: v })}
+          />
+          {of !== 'site' && (
+            <ChoiceField label="Kind" value={kind} of={kinds} width={320} onChange={(v) => set({ kind: v })} />
           )}
-          {of !== 'site' && choice('Kind', kind, kinds, 'kind', 320)}
-          {choice('At the end', ending, endings, 'ending', 180)}
+          <ChoiceField
+            label="At the end"
+            value={ending}
+            of={endings}
+            width={180}
+            onChange={(v) => set({ ending: v })}
+          />
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
           <Button

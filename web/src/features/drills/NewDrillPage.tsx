@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -9,6 +8,7 @@ import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { useGo } from '../../app/premise';
 import { useMay } from '../../app/session';
+import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { Figure } from '../../shared/Figure';
 import { bytes } from '../../shared/format';
@@ -74,27 +74,6 @@ export default function NewDrillPage() {
     byHand: String(byHand),
     ...(kind === 'forced' ? { loss } : {}),
   });
-  const choice = (
-    label: string,
-    value: string,
-    of: Record<string, string>,
-    onChange: (v: string) => void,
-    width = 230,
-  ) => (
-    <TextField
-      select
-      label={label}
-      value={value in of ? value : ''}
-      onChange={(e) => onChange(e.target.value)}
-      sx={{ width }}
-    >
-      {Object.entries(of).map(([v, word]) => (
-        <MenuItem key={v} value={v}>
-          {word}
-        </MenuItem>
-      ))}
-    </TextField>
-  );
   return (
     <Worksheet side={400}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, minWidth: 0 }}>
@@ -106,23 +85,37 @@ export default function NewDrillPage() {
               setParams((b) => ({ ...Object.fromEntries(b), database: id, replica: '' }), { replace: true })
             }
           />
-          {choice(
-            'To',
-            replica,
-            Object.fromEntries(choices.map((r) => [r.id, `${r.id} (${modeWord[r.mode]}, ${stateWord[r.state]})`])),
-            (v) => set({ replica: v }),
-            320,
+          <ChoiceField
+            label="To"
+            value={replica}
+            of={Object.fromEntries(choices.map((r) => [r.id, `${r.id} (${modeWord[r.mode]}, ${stateWord[r.state]})`]))}
+            width={320}
+            onChange={(v) => set({ replica: v })}
+          />
+          <ChoiceField label="Kind" value={kind} of={kinds} width={340} onChange={(v) => set({ kind: v })} />
+          {kind === 'forced' && (
+            <ChoiceField
+              label="Taken for lost"
+              value={loss}
+              of={losses}
+              width={150}
+              onChange={(v) => set({ taken: v })}
+            />
           )}
-          {choice('Kind', kind, kinds, (v) => set({ kind: v }), 340)}
-          {kind === 'forced' && choice('Taken for lost', loss, losses, (v) => set({ taken: v }), 150)}
-          {choice('At the end', ending, endings, (v) => set({ ending: v }), 180)}
-          {choice(
-            'People',
-            byHand ? 'yes' : 'no',
-            { yes: 'confirm before writes stop and before clients go over', no: 'confirm nothing' },
-            (v) => set({ byHand: v }),
-            340,
-          )}
+          <ChoiceField
+            label="At the end"
+            value={ending}
+            of={endings}
+            width={180}
+            onChange={(v) => set({ ending: v })}
+          />
+          <ChoiceField
+            label="People"
+            value={byHand ? 'yes' : 'no'}
+            of={{ yes: 'confirm before writes stop and before clients go over', no: 'confirm nothing' }}
+            width={340}
+            onChange={(v) => set({ byHand: v })}
+          />
         </Box>
         {database !== null && replicas.data && choices.length === 0 && (
           <Alert severity="info" variant="outlined">

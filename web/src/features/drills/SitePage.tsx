@@ -93,7 +93,7 @@ export default function SitePage() {
         </Box>
         {v && v.returns.length > 0 && (
           <Box sx={{ mb: 1.5 }}>
-            <Link to={withPremise('/drills/together', search, { of: 'site', id: site })}>Hold it as a drill</Link>
+            <Link to={withPremise('/drills/joint', search, { of: 'site', id: site })}>Hold it as a drill</Link>
           </Box>
         )}
         {v && v.returns.length === 0 && <Box sx={{ color: 'text.secondary' }}>No database lies on this site.</Box>}

@@ -42,7 +42,7 @@ const open = (answer: Schemas['JointWorksheetView'], more: Record<string, unknow
     'POST /api/drills/joint/worksheet': answer,
     ...more,
   });
-  show(<JointDrillPage />, '/drills/together?of=site&id=quayside', ['operate'], '/drills/together');
+  show(<JointDrillPage />, '/drills/joint?of=site&id=quayside', ['operate'], '/drills/joint');
   return asked;
 };
 

@@ -28,15 +28,8 @@ export function StepBars({ run: { run, steps } }: { run: Run }) {
     return () => clearInterval(timer);
   }, [run.ended]);
   const start = Date.parse(run.started ?? run.due);
-  // A step begins when the last of those it waits for has ended; what is not needed takes no time.
-  const ends = new Map<number, number>();
-  const rows = steps.map((step) => {
-    const plannedFrom = Math.max(0, ...step.after.map((a) => ends.get(a) ?? 0));
-    const plannedTo = plannedFrom + (step.state === 'skipped' ? 0 : (step.plannedSeconds ?? 0));
-    ends.set(step.number, plannedTo);
-    return { step, plannedFrom, plannedTo };
-  });
-  const planned = Math.max(0, ...ends.values());
+  const live = steps.filter((s) => s.state !== 'skipped');
+  const planned = Math.max(0, ...live.map((s) => s.plannedStart + (s.plannedSeconds ?? 0)));
   const end = run.ended ? Date.parse(run.ended) : now;
   const longest = Math.max(planned, (end - start) / 1000, 1);
   const pct = (s: number) => `${(Math.max(0, s) / longest) * 100}%`;
@@ -63,89 +56,87 @@ export function StepBars({ run: { run, steps } }: { run: Run }) {
           <span>{duration(longest)}</span>
         </Box>
         <Box sx={{ color: 'text.secondary', fontSize: 12, textAlign: 'right' }}>actual / planned</Box>
-        {rows
-          .filter((r) => r.step.state !== 'skipped')
-          .map(({ step: s, plannedFrom, plannedTo }) => {
-            const from = s.started ? (Date.parse(s.started) - start) / 1000 : null;
-            const to = s.ended
-              ? (Date.parse(s.ended) - start) / 1000
-              : s.state === 'running'
-                ? (now - start) / 1000
-                : from;
-            const took = from !== null && to !== null ? to - from : null;
-            const colour = broken(s.state)
-              ? 'error.main'
-              : s.state === 'undone'
-                ? 'line'
-                : s.hold
-                  ? 'warning.main'
-                  : 'primary.main';
-            return (
-              <Box key={s.number} sx={{ display: 'contents' }}>
-                <Box
-                  sx={{
-                    py: 0.75,
-                    borderTop: 1,
-                    borderColor: 'divider',
-                    opacity: s.state === 'undone' ? 0.6 : 1,
-                    overflowWrap: 'anywhere',
-                  }}
-                >
-                  <b>{s.number}.</b> {s.title}
-                  <Box sx={{ fontSize: 12, color: broken(s.state) ? 'error.main' : 'text.secondary' }}>
-                    {stateWord[s.state]}
-                    {s.state === 'running' && s.share > 0 && `, ${Math.round(s.share * 100)} %`}
-                    {s.choice && `: ${s.choice}, by ${s.decidedBy}`}
-                    {s.measuredBytes ? `, ${bytes(s.measuredBytes)}` : ''}
-                    {s.takenUp > 0 && ' · taken up again after its process ended'}
-                    {s.note && ` · ${s.note}`}
-                  </Box>
-                </Box>
-                <Box
-                  sx={{
-                    borderTop: 1,
-                    borderColor: 'divider',
-                    position: 'relative',
-                    minHeight: 40,
-                    display: { xs: 'none', sm: 'block' },
-                  }}
-                >
-                  {s.plannedSeconds !== null && (
-                    <Box
-                      sx={{
-                        position: 'absolute',
-                        top: 9,
-                        height: 8,
-                        left: pct(plannedFrom),
-                        width: `max(2px, ${pct(plannedTo - plannedFrom)})`,
-                        border: 1,
-                        borderColor: 'text.secondary',
-                      }}
-                    />
-                  )}
-                  {from !== null && to !== null && (
-                    <Box
-                      sx={{
-                        position: 'absolute',
-                        top: 20,
-                        height: 10,
-                        left: pct(from),
-                        width: `max(2px, ${pct(to - from)})`,
-                        bgcolor: colour,
-                      }}
-                    />
-                  )}
-                </Box>
-                <Box sx={{ py: 0.75, borderTop: 1, borderColor: 'divider', textAlign: 'right', whiteSpace: 'nowrap' }}>
-                  {took === null ? '–' : duration(took)}
-                  <Box component="span" sx={{ color: 'text.secondary' }}>
-                    {' '}
-                    / {s.plannedSeconds === null ? (s.hold ? 'by people' : 'not planned') : duration(s.plannedSeconds)}
-                  </Box>
+        {live.map((s) => {
+          const from = s.started ? (Date.parse(s.started) - start) / 1000 : null;
+          const to = s.ended
+            ? (Date.parse(s.ended) - start) / 1000
+            : s.state === 'running'
+              ? (now - start) / 1000
+              : from;
+          const took = from !== null && to !== null ? to - from : null;
+          const colour = broken(s.state)
+            ? 'error.main'
+            : s.state === 'undone'
+              ? 'line'
+              : s.hold
+                ? 'warning.main'
+                : 'primary.main';
+          return (
+            <Box key={s.number} sx={{ display: 'contents' }}>
+              <Box
+                sx={{
+                  py: 0.75,
+                  borderTop: 1,
+                  borderColor: 'divider',
+                  opacity: s.state === 'undone' ? 0.6 : 1,
+                  overflowWrap: 'anywhere',
+                }}
+              >
+                <b>{s.number}.</b> {s.title}
+                <Box sx={{ fontSize: 12, color: broken(s.state) ? 'error.main' : 'text.secondary' }}>
+                  {stateWord[s.state]}
+                  {s.state === 'running' && s.share > 0 && `, ${Math.round(s.share * 100)} %`}
+                  {s.choice && `: ${s.choice}, by ${s.decidedBy}`}
+                  {s.measuredBytes ? `, ${bytes(s.measuredBytes)}` : ''}
+                  {s.takenUp > 0 && ' · taken up again after its process ended'}
+                  {s.note && ` · ${s.note}`}
                 </Box>
               </Box>
-            );
-          })}
+              <Box
+                sx={{
+                  borderTop: 1,
+                  borderColor: 'divider',
+                  position: 'relative',
+                  minHeight: 40,
+                  display: { xs: 'none', sm: 'block' },
+                }}
+              >
+                {s.plannedSeconds !== null && (
+                  <Box
+                    sx={{
+                      position: 'absolute',
+                      top: 9,
+                      height: 8,
+                      left: pct(s.plannedStart),
+                      width: `max(2px, ${pct(s.plannedSeconds)})`,
+                      border: 1,
+                      borderColor: 'text.secondary',
+                    }}
+                  />
+                )}
+                {from !== null && to !== null && (
+                  <Box
+                    sx={{
+                      position: 'absolute',
+                      top: 20,
+                      height: 10,
+                      left: pct(from),
+                      width: `max(2px, ${pct(to - from)})`,
+                      bgcolor: colour,
+                    }}
+                  />
+                )}
+              </Box>
+              <Box sx={{ py: 0.75, borderTop: 1, borderColor: 'divider', textAlign: 'right', whiteSpace: 'nowrap' }}>
+                {took === null ? '–' : duration(took)}
+                <Box component="span" sx={{ color: 'text.secondary' }}>
+                  {' '}
+                  / {s.plannedSeconds === null ? (s.hold ? 'by people' : 'not planned') : duration(s.plannedSeconds)}
+                </Box>
+              </Box>
+            </Box>
+          );
+        })}
       </Box>
     </Box>
   );

@@ -148,7 +148,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var d = Fleet[run.Row.Database].Subject.Database;
 
         // The roles have changed since: what the loss took was where the database ran then.
-        var loss = asked.Kind == DrillKind.Switchover || !Loss.TryParse(asked.Loss, Fleet.Fleet, out var supposed, out _) ? Loss.None : supposed;
+        var loss = asked.Kind == DrillKind.Switchover ? Loss.None : Loss.Kept(asked.Loss, Fleet.Fleet);
         var proof = new Proof(now, result.Changes.Max(c => c.LostSeconds ?? 0), result.Changes.Max(c => c.ServiceSeconds ?? 0), result.Passed == true, d.SizeBytes, d.Version, loss.Kind, TookOver: true);
         return ProofRow.Of(d.Id, proof, loss, new(asked.To), run.Row.Id);
     }

@@ -73,11 +73,11 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             case "agree":
                 return new StepResult();
             case "go" or "back":
-                var hold = Hold(run, step, step.Kind == "go" ? "tell" : "home");
-                List<Pass> pass = [new("tell", DrillRunbook.Told, hold.Who)];
+                var decider = Decider(run, step, step.Kind == "go" ? "tell" : "home");
+                List<Pass> pass = [new("tell", DrillRunbook.Told, decider)];
                 if (step.Kind == "back")
                 {
-                    pass.Add(new("home", DrillRunbook.GoHome, hold.Who));
+                    pass.Add(new("home", DrillRunbook.GoHome, decider));
                 }
                 else if (run.Run.Plan.Steps.FirstOrDefault(s => s.Kind == "agree") is { NeedsApproval: true } agree && run.Run[agree.Number].DecidedBy is { } second)
                 {
@@ -86,9 +86,9 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
 
                 return await DriveAsync(run, asked, services, "send", pass, cancel);
             case "sent":
-                return await DriveAsync(run, asked, services, asked.Ending == DrillEnding.Home && IsFirst(run, step) ? "home" : null, [new("send", DrillRunbook.Send, Hold(run, step, "send").Who)], cancel);
+                return await DriveAsync(run, asked, services, asked.Ending == DrillEnding.Home && IsFirst(run, step) ? "home" : null, [new("send", DrillRunbook.Send, Decider(run, step, "send"))], cancel);
             case "stay":
-                return await DriveAsync(run, asked, services, null, [new("home", DrillRunbook.Stay, Hold(run, step, "home").Who)], cancel);
+                return await DriveAsync(run, asked, services, null, [new("home", DrillRunbook.Stay, Decider(run, step, "home"))], cancel);
             case "end":
                 var result = ResultOf(run.Run, asked, await RowsAsync(run, asked, services, cancel));
                 return new StepResult($"{result.Passed} of {result.Members.Count} came back within what was agreed", RunJson.Write(new Together(0, 0, result)));
@@ -106,10 +106,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         }
 
         await using var scope = scopes.CreateAsyncScope();
-        var id = IdOf(run.Row.Id, RunJson.Read<OfMember>(step.Work).Member);
-        await scope.ServiceProvider.GetRequiredService<ImbrekContext>().Runs.Where(r => r.Id == id && r.State < (short)RunState.Done && r.CancelledBy == null && !r.NoWayBack)
-            .ExecuteUpdateAsync(u => u.SetProperty(r => r.CancelledBy, run.Row.AskedBy).SetProperty(r => r.Said, r => r.Said + 1), cancel);
-        await TellAsync(scope.ServiceProvider, id, cancel);
+        await scope.ServiceProvider.GetRequiredService<RunDecisions>().CancelAsync(IdOf(run.Row.Id, RunJson.Read<OfMember>(step.Work).Member), run.Row.AskedBy!, cancel);
     }
 
     /// <inheritdoc/>
@@ -146,11 +143,8 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
     private static JointDrillResult? Result(RunContext run) =>
         run.Run.Plan.Steps.Where(s => s.Kind == "end").Select(s => run.Run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Together>(measured).Result : null;
 
-    private static (string Who, string Choice) Hold(RunContext run, Step step, string kind)
-    {
-        var hold = run.Run.Plan.Steps.Last(s => s.Kind == kind && s.IsHold && s.Number < step.Number);
-        return (run.Run[hold.Number].DecidedBy!, run.Run[hold.Number].Choice!);
-    }
+    /// <summary>Who decided at the last hold of a kind before a step.</summary>
+    private static string Decider(RunContext run, Step step, string kind) => run.Run[run.Run.Plan.Steps.Last(s => s.Kind == kind && s.IsHold && s.Number < step.Number).Number].DecidedBy!;
 
     private static bool IsFirst(RunContext run, Step step) => run.Run.Plan.Steps.First(s => s.Kind == step.Kind).Number == step.Number;
 
@@ -164,25 +158,17 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         }
 
         var request = new DrillRequest(m.Replica!, PlanFile.Name(asked.Kind), PlanFile.Name(asked.Ending), m.Host, asked.Kind == DrillKind.Forced ? asked.Loss : null, true);
-        return await KeptAsync(async () =>
+        try
         {
             var drill = await planning.ReadAsync(request, cancel, joint: true);
             var (question, plan) = await planning.PlanAsync(drill, request, run.Row.Id, cancel);
             var row = NewRuns.Row(DrillRunKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(drill.Database).Name, question, plan, run.Row.AskedBy!, clock.GetCurrentInstant());
             row.Claim = $"replica:{ClaimOf(run, asked, member)}";
-            return row;
-        });
-
-        async Task<StepResult> KeptAsync(Func<Task<RunRow>> make)
+            return await KeepAsync(run, id, row, services, cancel);
+        }
+        catch (BadInputException e)
         {
-            try
-            {
-                return await KeepAsync(run, id, await make(), services, cancel);
-            }
-            catch (BadInputException e)
-            {
-                throw new DriverException(DriverProblem.Refused, $"{m.Database}: {e.Message}");
-            }
+            throw new DriverException(DriverProblem.Refused, $"{m.Database}: {e.Message}");
         }
     }
 
@@ -205,15 +191,14 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         }
 
         var (db, now) = (fleet[m.Database], clock.GetCurrentInstant());
-        var loss = Loss.TryParse(asked.Loss, fleet.Fleet, out var supposed, out _) ? supposed : Loss.None;
-        var answer = PathFinder.Find(db.Subject, new PathQuestion { Target = now, At = now, Loss = loss, Choice = new(new Id<Core.Fleet.Host>(m.Host)), Learned = db.Learned });
-        if (answer.Best is not { } path)
+        var test = RestoreTest.Under(db.Subject, Loss.Kept(asked.Loss, fleet.Fleet), now, new Id<Core.Fleet.Host>(m.Host), db.Learned);
+        if (test.Path is not { } path)
         {
-            return new StepResult(answer.Reason ?? "there is nothing to restore from");
+            return new StepResult(test.WhyNot);
         }
 
-        var question = new RestoreQuestion(loss.ToString(), now, null, null, null, path.Host.Value, $"drill-{id:n}"[..30], RestoreQuestion.Promise.Of(path));
-        var made = NewRuns.Row(RehearsalKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(db.Subject.Database).Name, question, Run.Of(new RunPlan(RestoreAside.Steps(db.Subject.Database, path, question.Instance, held: false))), run.Row.AskedBy!, now);
+        var (question, plan) = RestoreQuestion.Rehearsed(db.Subject.Database, path, test.Loss, now, $"drill-{id:n}");
+        var made = NewRuns.Row(RehearsalKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(db.Subject.Database).Name, question, plan, run.Row.AskedBy!, now);
         made.Claim = question.Claim;
         return await KeepAsync(run, id, made, services, cancel) with { LookAgainAfter = LookAgain };
     }
@@ -227,14 +212,9 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             throw new DriverException(DriverProblem.Refused, $"{row.Database}: somebody else is at it");
         }
 
-        await TellAsync(services, id, cancel);
-        return new StepResult();
-    }
-
-    private static async Task TellAsync(IServiceProvider services, Guid id, CancellationToken cancel)
-    {
         services.GetRequiredService<RunWorker>().Wake(id);
         await services.GetRequiredService<Peers>().TellAsync([], [id], cancel);
+        return new StepResult();
     }
 
     private static async Task<IReadOnlyList<RunRow?>> RowsAsync(RunContext run, Question asked, IServiceProvider services, CancellationToken cancel)
@@ -254,14 +234,17 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         var waits = new List<string>();
         var over = new List<string>();
         var reached = 0;
-        foreach (var member in Enumerable.Range(0, asked.Members.Count).Where(i => asked.Members[i].Replica is not null))
+        var drills = asked.Members.Select((m, i) => (m.Database, m.Replica, Id: IdOf(run.Row.Id, i))).Where(m => m.Replica is not null).ToArray();
+        var rows = await store.FindAsync([.. drills.Select(d => d.Id)], cancel);
+        foreach (var (database, _, id) in drills)
         {
-            var id = IdOf(run.Row.Id, member);
-            if (await store.FindAsync(id, cancel) is not var (row, decisions) || row.StateIs.IsOver())
+            if (!rows.TryGetValue(id, out var found) || found.Row.StateIs.IsOver())
             {
-                over.Add(asked.Members[member].Database);
+                over.Add(database);
                 continue;
             }
+
+            var (row, decisions) = found;
 
             var its = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
             var asks = its.Next(clock.GetCurrentInstant()).Ask.Select(n => its.Plan[n]).ToArray();
@@ -271,7 +254,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
                 continue;
             }
 
-            waits.Add(asked.Members[member].Database);
+            waits.Add(database);
             foreach (var (s, p) in asks.SelectMany(s => pass.Where(p => p.Kind == s.Kind).Select(p => (s, p))))
             {
                 try
@@ -307,7 +290,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             {
                 var back = d.Changes.FirstOrDefault()?.BackAt is { } at && lostAt is { } from ? (at - from).TotalSeconds : (double?)null;
                 var late = asked.Kind == DrillKind.Forced && back > m.RtoSeconds;
-                return new JointDrillResult.MemberIs(
+                return new JointDrillResult.Outcome(
                     m.Database, row!.Id, d.Changes.Max(c => c.LostSeconds), d.Changes.Max(c => c.ServiceSeconds), back, m.RtoSeconds, done && d.Passed == true && !late, done && d.Passed == true && late ? Late(back!.Value, m) : row.Note);
             }
 

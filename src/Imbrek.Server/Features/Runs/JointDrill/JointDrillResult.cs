@@ -5,7 +5,7 @@ namespace Imbrek.Server.Features.Runs.JointDrill;
 /// <summary>What a drill of many came to.</summary>
 /// <param name="LostAt">When the first of its databases stopped, or was taken for lost; null when none was.</param>
 /// <param name="Members">Its databases, in the order in which they went.</param>
-internal sealed record JointDrillResult(Instant? LostAt, IReadOnlyList<JointDrillResult.MemberIs> Members)
+internal sealed record JointDrillResult(Instant? LostAt, IReadOnlyList<JointDrillResult.Outcome> Members)
 {
     /// <summary>How many came back within what was agreed.</summary>
     public int Passed => Members.Count(m => m.Passed);
@@ -19,5 +19,5 @@ internal sealed record JointDrillResult(Instant? LostAt, IReadOnlyList<JointDril
     /// <param name="RtoSeconds">What was agreed; null when nothing was.</param>
     /// <param name="Passed">Whether all checks passed and it was within what was agreed, the waiting for others included.</param>
     /// <param name="Note">What there is to say.</param>
-    internal sealed record MemberIs(string Database, Guid? Run, double? LostSeconds, double? ServiceSeconds, double? BackSeconds, double? RtoSeconds, bool Passed, string? Note);
+    internal sealed record Outcome(string Database, Guid? Run, double? LostSeconds, double? ServiceSeconds, double? BackSeconds, double? RtoSeconds, bool Passed, string? Note);
 }

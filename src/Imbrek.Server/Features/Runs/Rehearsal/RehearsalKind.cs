@@ -23,16 +23,16 @@ internal sealed class RehearsalKind(Drivers drivers, FleetState fleet, IClock cl
     public (string? Question, Run? Run, string? WhyNot) Plan(Occurrence run)
     {
         var (db, now) = (Fleet[run.Database.Id], Clock.GetCurrentInstant());
-        var test = RestoreTest.Next(db.Subject, db.Proofs, now, db.Learned);
+        var test = RestoreTest.Next(db.Subject, db.Proofs, now, db.Learned, Fleet.PlanChanged(run.Database));
         if (test.Path is not { } path)
         {
             return (null, null, test.WhyNot);
         }
 
         // Of its own name, so that two that meet on a host do not meet in an instance.
-        var asked = new RestoreQuestion(test.Loss.ToString(), now, null, null, null, path.Host.Value, $"rehearsal-{run.Id:n}"[..30], RestoreQuestion.Promise.Of(path));
+        var (asked, plan) = RestoreQuestion.Rehearsed(run.Database, path, test.Loss, now, $"rehearsal-{run.Id:n}");
         run.ExpectedSeconds = path.Seconds;
-        return (RunJson.Write(asked), Run.Of(new RunPlan(RestoreAside.Steps(run.Database, path, asked.Instance, held: false))), null);
+        return (RunJson.Write(asked), plan, null);
     }
 
     /// <inheritdoc/>

@@ -4,6 +4,7 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using NodaTime;
@@ -22,6 +23,8 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Before">The log position it stops before, exactly; null for the instant wanted.</param>
 internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null)
 {
+    private const int LongestInstance = 30;
+
     /// <summary>What a path promised.</summary>
     /// <param name="Reaches">The instant it reaches.</param>
     /// <param name="LostSeconds">Target − reached, seconds.</param>
@@ -39,8 +42,20 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
     /// <summary>The instance, for its driver.</summary>
     public InstanceSpec Spec(string database, Guid owner) => new(Instance, new Id<Core.Fleet.Database>(database), new(Host), owner);
 
+    /// <summary>A restore to the newest instant that is checked, measured and thrown away without anybody being asked.</summary>
+    /// <param name="d">The database.</param>
+    /// <param name="path">Its way back.</param>
+    /// <param name="loss">The loss supposed.</param>
+    /// <param name="at">The instant wanted.</param>
+    /// <param name="instance">The name of the instance; what is too long of it is cut off.</param>
+    public static (RestoreQuestion Question, Run Run) Rehearsed(Core.Fleet.Database d, RestorePath path, Loss loss, Instant at, string instance)
+    {
+        var asked = new RestoreQuestion(loss.ToString(), at, null, null, null, path.Host.Value, instance[..Math.Min(LongestInstance, instance.Length)], Promise.Of(path));
+        return (asked, Run.Of(new RunPlan(RestoreAside.Steps(d, path, asked.Instance, held: false))));
+    }
+
     /// <summary>The loss supposed.</summary>
-    public Loss LossOf(FleetModel fleet) => Core.Objectives.Loss.TryParse(Loss, fleet, out var loss, out _) ? loss : Core.Objectives.Loss.None;
+    public Loss LossOf(FleetModel fleet) => Core.Objectives.Loss.Kept(Loss, fleet);
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) =>

@@ -107,10 +107,8 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
         ProofRow? proof = null;
         if (end.State == RunState.Done && measured is not null && fleet.Fleet.DatabaseById.TryGetValue(new(run.Row.Database), out var d))
         {
-            // The question names a loss that was there when it was asked.
-            var loss = Loss.TryParse(asked.Loss, fleet.Fleet, out var supposed, out _) ? supposed : Loss.None;
-            var measuredIs = new Proof(now, measured.DataLostSeconds, measured.ServiceSeconds, measured.Checks.All(c => c.Passed), d.SizeBytes, d.Version, loss.StandsFor(d, fleet.Fleet));
-            proof = ProofRow.Of(d.Id, measuredIs, loss, new(asked.Host), run.Row.Id);
+            var loss = asked.LossOf(fleet.Fleet);
+            proof = ProofRow.Of(d.Id, new Proof(now, measured.DataLostSeconds, measured.ServiceSeconds, measured.Checks.All(c => c.Passed), d.SizeBytes, d.Version, loss.StandsFor(d, fleet.Fleet)), loss, new(asked.Host), run.Row.Id);
         }
 
         return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));
