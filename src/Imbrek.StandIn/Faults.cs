@@ -1,4 +1,3 @@
-using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;

@@ -1,10 +1,8 @@
 using Imbrek.Core.Catalogue;
-using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
-using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Drills;
 using Imbrek.StandIn.Engine;

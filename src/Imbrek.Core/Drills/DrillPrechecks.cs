@@ -1,4 +1,3 @@
-using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;

@@ -1,4 +1,3 @@
-using Imbrek.Core.Catalogue;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;

@@ -7,7 +7,6 @@ using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
-using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Replicas;

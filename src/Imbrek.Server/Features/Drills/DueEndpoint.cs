@@ -3,7 +3,6 @@ using Imbrek.Core.Drills;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
-using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Data;
 using Imbrek.Server.Security;

@@ -1,4 +1,3 @@
-using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;

@@ -1,4 +1,3 @@
-using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Formats;
