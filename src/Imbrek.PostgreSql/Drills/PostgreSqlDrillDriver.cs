@@ -305,11 +305,12 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         }
 
         await using var connection = await Connections.OpenAsync(cluster, cancel);
-        var (data, started, port) = (await connection.RowsAsync(
-            "select current_setting('data_directory'), floor(extract(epoch from pg_postmaster_start_time()))::bigint, current_setting('port')::int", r => (r.GetString(0), r.GetInt64(1), r.GetInt32(2)), cancel))[0];
+        var (data, backend, started, port) = (await connection.RowsAsync(
+            "select current_setting('data_directory'), pg_backend_pid(), floor(extract(epoch from pg_postmaster_start_time()))::bigint, current_setting('port')::int",
+            r => (r.GetString(0), r.GetInt32(1), r.GetInt64(2), r.GetInt32(3)), cancel))[0];
 
         // A folder of the same name on this machine may be another engine's.
-        if (!Postmaster.Is(data, started, port))
+        if (!Postmaster.Is(data, backend, started, port))
         {
             throw new DriverException(DriverProblem.Refused, $"the engine at {cluster.Address}:{cluster.Port} is not this server's and does not run on this machine: it cannot be stopped from here");
         }
