@@ -32,8 +32,8 @@ internal static class Inputs
     public static Loss ReadLoss(string text, FleetModel fleet) =>
         Core.Objectives.Loss.TryParse(text, fleet, out var loss, out var error) ? loss : throw new InputException($"--loss: {error}");
 
-    public static Database ReadDatabase(string id, FleetModel fleet) =>
-        fleet.DatabaseById.TryGetValue(new(id), out var d) ? d : throw new InputException($"--database: the fleet has no database '{id}'");
+    public static Database ReadDatabase(string id, FleetModel fleet, string option = "--database") =>
+        fleet.DatabaseById.TryGetValue(new(id), out var d) ? d : throw new InputException($"{option}: the fleet has no database '{id}'");
 
     public static Replica ReadReplica(string id, FleetModel fleet, string option = "--replica") =>
         fleet.Replicas.TryGetValue(new(id), out var r) ? r : throw new InputException($"{option}: the fleet has no replica '{id}'");

@@ -15,6 +15,9 @@ var root = new RootCommand("Imbrek on the open files: what could be lost, how so
     ReplicasCommand.Create(),
     DrillCommand.Create(),
     ProgrammeCommand.Create(),
+    CommonCommand.Create(),
+    MoveCommand.Create(),
+    SiteReturnCommand.Create(),
     VerifyLedgerCommand.Create(),
 };
 var parsed = root.Parse(args);

@@ -100,6 +100,9 @@ public sealed class RunRow
     /// <summary>Where it stands.</summary>
     public RunState StateIs => (RunState)State;
 
+    /// <summary>Its steps with what has become of them.</summary>
+    public Run ToRun() => RunJson.ReadRun(Steps, CancelledBy);
+
     /// <summary>The run of a task; only for one that is of a plan.</summary>
     public TaskRun ToTaskRun() => new()
     {

@@ -6,6 +6,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Notices;
+using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
 using Microsoft.EntityFrameworkCore;
@@ -64,7 +65,7 @@ internal static class DemoSeed
         await using var connection = await source.OpenConnectionAsync(cancel);
         await using var transaction = await connection.BeginTransactionAsync(cancel);
         await CatalogueTable.InsertAsync(connection, sets, cancel);
-        await LagTable.UpsertAsync(connection, world.Replicas.History, cancel);
+        await LagTable.UpsertAsync(connection, world.Replicas.History.Where(s => world.Fleet.Replicas.ContainsKey(s.Replica)), cancel);
         await using var inside = ImbrekDatabase.Context(source);
         inside.Database.SetDbConnection(connection);
         await inside.Database.UseTransactionAsync(transaction, cancel);
@@ -85,12 +86,21 @@ internal static class DemoSeed
         }
 
         await new NoticeTable().WriteAsync(notices, inside, cancel);
+        var version = 1;
         foreach (var change in changes)
         {
             WorldHost.AddRow(inside, change);
-            if (change is WorldChange.Rehearsed r)
+            switch (change)
             {
-                await KeepRehearsalAsync(inside, script.Fleet, r, cancel);
+                case WorldChange.Rehearsed r:
+                    await KeepRehearsalAsync(inside, script.Fleet, r, cancel);
+                    break;
+                case WorldChange.FleetChanged f:
+                    inside.FleetVersions.Add(new FleetVersionRow { Number = ++version, At = f.At, Who = "operate", Why = f.Why, Document = FleetFile.Write(f.Fleet.WithPlans([])) });
+                    break;
+                case WorldChange.Drilled d:
+                    await KeepDrillAsync(inside, d, cancel);
+                    break;
             }
         }
 
@@ -160,6 +170,42 @@ internal static class DemoSeed
 
         Directory.CreateDirectory(folder);
         File.WriteAllText(mark, "The simulated world of an Imbrek demo keeps its bytes here. The folder is emptied when a new world is made.\n");
+    }
+
+    /// <summary>Keeps a drill of history as the run it was, with what it proved and its entry in the ledger.</summary>
+    private static async Task KeepDrillAsync(ImbrekContext data, WorldChange.Drilled d, CancellationToken cancel)
+    {
+        var started = d.Run.Plan.Steps.Min(s => d.Run[s.Number].StartedAt);
+        var row = new RunRow
+        {
+            Id = d.Id,
+            Kind = DrillRunKind.KindName,
+            Database = d.Of.Value,
+            Driver = WorldFamily.FamilyName,
+            Due = started!.Value,
+            Started = started,
+            Ended = d.At,
+            State = (short)d.End.State,
+            Attempts = 1,
+            Fence = 1,
+            AskedBy = "operate",
+            CancelledBy = d.Run.CancelledBy,
+            Question = RunJson.Write(d.Question),
+            Steps = RunJson.WriteSteps(d.Run),
+            Result = DrillRunKind.MeasuredBy(d.Run, d.Question),
+            NoWayBack = !d.Run.CanTurnBack,
+            ExpectedSeconds = d.Run.Plan.ExpectedSeconds,
+        };
+        var note = d.End.State == RunState.Cancelled ? $"cancelled by {d.Run.CancelledBy}" : d.End.Failed is { } failed ? d.Run[failed].Note : null;
+        var concluded = DrillRunKind.Concluded(new(row, d.Run, new(d.Id, 1)), d.Question, note, d.End.State, d.Fleet.DatabaseById[d.Of], d.Fleet, d.At);
+        row.Note = concluded.Note;
+        data.Runs.Add(row);
+        var number = await LedgerTable.AppendAsync(data, d.At, "operate", DrillRunKind.KindName, d.Of.Value, concluded.LedgerBody!, cancel);
+        foreach (var proof in concluded.Proofs ?? [])
+        {
+            proof.LedgerNumber = number;
+            data.Proofs.Add(proof);
+        }
     }
 
     /// <summary>Keeps what a rehearsed restore measured, as a proof with its entry in the ledger.</summary>

@@ -10,6 +10,9 @@ namespace Imbrek.Demo;
 /// <summary>The drivers of the simulated world, while this process runs it.</summary>
 internal sealed class WorldFamily : IDriverFamily
 {
+    /// <summary>What runs call its drivers.</summary>
+    public const string FamilyName = "world";
+
     private readonly DemoOptions options;
     private readonly Lazy<WorldScript> script = new(() => TarnholtFerries.Create(SystemClock.Instance.GetCurrentInstant()));
     private readonly Lazy<HashSet<Id<Database>>> inWorld;
@@ -29,7 +32,7 @@ internal sealed class WorldFamily : IDriverFamily
     }
 
     /// <inheritdoc/>
-    public string Name => "world";
+    public string Name => FamilyName;
 
     /// <inheritdoc/>
     public bool Here => world is not null;

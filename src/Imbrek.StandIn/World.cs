@@ -375,6 +375,9 @@ public sealed class World : IDisposable
 
     internal bool InHistory => inHistory;
 
+    /// <summary>Whether this is the first instant of its history: what is in it then was there before.</summary>
+    internal bool IsBorn => inHistory && Now == script.Begins;
+
     /// <summary>The rules by which it runs its plans by itself; null when others act in it.</summary>
     internal RunRules? Rules => plans?.Rules;
 
@@ -402,6 +405,16 @@ public sealed class World : IDisposable
         foreach (var trouble in script.Troubles)
         {
             Schedule(trouble.At.ToUnixTimeMilliseconds(), () => trouble.Happens(this));
+        }
+
+        foreach (var drill in script.Drills)
+        {
+            if (drill.StoppedBeforeSeconds > 0)
+            {
+                Schedule((drill.At - Duration.FromSeconds(drill.StoppedBeforeSeconds)).ToUnixTimeMilliseconds(), () => Replicas.Hold(drill.Replica));
+            }
+
+            Schedule(drill.At.ToUnixTimeMilliseconds(), () => _ = PastDrill.HoldAsync(this, drill));
         }
 
         foreach (var d in databases.Values)

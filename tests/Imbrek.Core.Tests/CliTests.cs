@@ -114,6 +114,77 @@ public sealed class CliTests : IDisposable
     }
 
     [Theory]
+    [MemberData(nameof(Folders))]
+    public void Common_instants_come_out_as_json(string folder)
+    {
+        if (JsonNode.Parse(File.ReadAllText(Case(folder, "expected.json")))!.AsArray().LastOrDefault(q => q!["common"] is not null) is not { } q)
+        {
+            return;
+        }
+
+        var ids = string.Join(',', q["common"]!["databases"]!.AsArray().Select(d => (string)d!).Reverse());
+        var (exit, output, error) = Imbrek(["common", .. Files(folder), "--databases", ids, "--at", (string)q["at"]!, "--loss", (string)q["loss"]!, "--json"]);
+        Assert.Equal((0, ""), (exit, error));
+        Agree(q["common"]!["expect"], JsonNode.Parse(output), folder);
+    }
+
+    [Theory]
+    [InlineData("tickets,dale", "--databases: the fleet has no database 'dale'")]
+    [InlineData("tickets,tickets", "--databases: 'tickets' is named twice")]
+    [InlineData("tickets,", "--databases: the fleet has no database ''")]
+    public void Which_databases_have_nothing_in_common_is_said(string ids, string said)
+    {
+        var (exit, output, error) = Imbrek(["common", .. Files("replicas-01-behind-and-cut-off"), "--databases", ids, "--at", "2026-03-02T07:15:00Z"]);
+        Assert.Equal((2, ""), (exit, output));
+        Assert.StartsWith($"imbrek: {said}", error, StringComparison.Ordinal);
+    }
+
+    [Theory]
+    // 1,000 s and 10 s; 1 − e^(−1.01) of the data changed at 1,000 B/s meanwhile.
+    [InlineData("--size 1000000 --change 1 --rate 1000 --round 10 --window 60 --metadata 5 --check 15 --json", """{"rounds":[{"data":1000000,"seconds":1010}],"last":{"data":1009.4900017,"seconds":11.0094900},"downtimeSeconds":31.0094900,"fits":true,"totalSeconds":1041.0094900}""")]
+    [InlineData("--size 1000 --change 0 --rate 10 --round 0 --window 0 --metadata 0 --check 0 --read 5 --json", """{"rounds":[{"data":1000,"seconds":200},{"data":0,"seconds":200}],"last":{"data":0,"seconds":200},"downtimeSeconds":200,"fits":false,"totalSeconds":600}""")]
+    [InlineData("--size 1000 --change 1 --rate 10 --round 0 --window 0 --metadata 0 --check 0 --most 0 --json", """{"rounds":[{"data":1000,"seconds":100}],"last":{"data":95.1625820,"seconds":9.5162582},"downtimeSeconds":9.5162582,"fits":false,"totalSeconds":109.5162582}""")]
+    public void A_move_comes_out_as_json(string arguments, string expected)
+    {
+        var (exit, output, error) = Imbrek(["move", .. arguments.Split(' ')]);
+        Assert.Equal((0, ""), (exit, error));
+        Agree(JsonNode.Parse(expected), JsonNode.Parse(output), arguments);
+    }
+
+    [Theory]
+    [InlineData("--size", "0", "--size: must be above 0")]
+    [InlineData("--rate", "-1", "--rate: must be above 0")]
+    [InlineData("--read", "0", "--read: must be above 0")]
+    [InlineData("--change", "-1", "--change: must be at least 0")]
+    [InlineData("--window", "soon", "--window: 'soon' is not a number")]
+    [InlineData("--round", "1e999", "--round: '1e999' is not a number")]
+    [InlineData("--most", "1.5", "--most: '1.5' is not a whole number")]
+    [InlineData("--most", "10001", "--most: must be 0 to 10000")]
+    public void What_a_move_cannot_be_asked_is_said(string option, string value, string said)
+    {
+        var asked = new[] { "--size", "--change", "--rate", "--round", "--window", "--metadata", "--check" }.ToDictionary(o => o, _ => "1");
+        asked[option] = value;
+        var (exit, output, error) = Imbrek(["move", .. asked.SelectMany(a => new[] { a.Key, a.Value })]);
+        Assert.Equal((2, ""), (exit, output));
+        Assert.StartsWith($"imbrek: {said}", error, StringComparison.Ordinal);
+    }
+
+    [Fact]
+    public void The_return_of_a_site_comes_out_as_json()
+    {
+        const string Name = "01-chain-with-a-hole-offsite";
+        var fleet = JsonNode.Parse(File.ReadAllText(Case(Name, "fleet.json")))!;
+        var (database, host) = (fleet["databases"]![0]!, (string)fleet["databases"]![0]!["host"]!);
+        var site = (string)fleet["hosts"]!.AsArray().Single(h => (string)h!["id"]! == host)!["site"]!;
+        var (exit, output, error) = Imbrek(["site-return", .. Files(Name), "--loss", $"site:{site}", "--at", "2026-03-02T07:15:00Z", "--json"]);
+        Assert.Equal((0, ""), (exit, error));
+        var first = JsonNode.Parse(output)!.AsArray()[0]!.AsObject();
+        Assert.Equal((string[])["database", "host", "startsAt", "readyAt", "serviceAt", "withinRto"], first.Select(m => m.Key));
+        Assert.Equal((string)database["id"]!, (string)first["database"]!);
+        Assert.Equal((2, "imbrek: --loss: 'none' is not site:ID"), Imbrek(["site-return", .. Files(Name), "--loss", "none", "--at", "2026-03-02T07:15:00Z"]) is var (code, _, said) ? (code, said) : default);
+    }
+
+    [Theory]
     [InlineData("--population 100 --confidence 0.95 --share 0.1 --json", """{"needed":23}""")]
     [InlineData("--population 48 --confidence 0.95 --tested 20 --failed 1 --json", """{"atMostFailing":8,"share":0.16666666666666666}""")]
     [InlineData("--population 10 --confidence 0.5 --share 1 --json", """{"needed":0}""")]

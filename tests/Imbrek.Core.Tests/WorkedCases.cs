@@ -136,6 +136,28 @@ public class WorkedCases
         }
     }
 
+    [Theory]
+    [MemberData(nameof(Folders))]
+    public void Common_instants_come_out(string folder)
+    {
+        var (fleet, catalogue, questions) = Load(folder);
+        foreach (var q in questions.EnumerateArray().Where(q => q.TryGetProperty("common", out _)))
+        {
+            var (asked, at) = (q.GetProperty("common"), Time(q.GetProperty("at"))!.Value);
+            var wanted = asked.GetProperty("databases").EnumerateArray().Select(d => d.GetString()!).ToHashSet();
+            Assert.True(Loss.TryParse(q.GetProperty("loss").GetString()!, fleet, out var loss, out _));
+            var common = CommonInstant.Of([.. fleet.Databases.Where(d => wanted.Contains(d.Id.Value)).Select(d => RecoverySubject.Of(fleet, d, catalogue.Of(d.Id)))], loss, at, at);
+            var (expect, where) = (asked.GetProperty("expect"), $"{folder} {at}");
+            Assert.Equal((where, Time(expect.GetProperty("latest"))), (where, common.Latest));
+            Assert.Equal(expect.GetProperty("holdsBack").EnumerateArray().Select(d => d.GetString()), common.HoldsBack.Select(d => d.Value));
+            foreach (var (e, own) in expect.GetProperty("each").EnumerateArray().Zip(common.Each))
+            {
+                Assert.Equal((where, e.GetProperty("database").GetString(), Time(e.GetProperty("latest"))), (where, own.Database.Value, own.Latest));
+                Near(e, "givesUpSeconds", own.GivesUpSeconds, where);
+            }
+        }
+    }
+
     internal static (FleetModel Fleet, BackupCatalogue Catalogue, JsonElement Questions) Load(string folder)
     {
         var path = Path.Combine(AppContext.BaseDirectory, "Cases", folder);

@@ -3,6 +3,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
+using NodaTime;
 
 namespace Imbrek.Core.Drills;
 
@@ -58,6 +59,18 @@ public sealed class DrillRunbook
 
     /// <summary>The phase a step is of: 0 for the way there, 1 for the way home.</summary>
     public static string InPhase(int phase) => $$"""{"phase":{{phase}}}""";
+
+    /// <summary>What the host a database runs on is called when it is a replica of it: the name it had before, or one that nobody has.</summary>
+    public static string FollowerOf(FleetModel fleet, Database d, Instant now)
+    {
+        var name = $"{d.Id}-{d.Host}";
+        for (var n = 2; fleet.Replicas.TryGetValue(new(name), out var there) && !(there.Until <= now && there.Database == d.Id); n++)
+        {
+            name = $"{d.Id}-{d.Host}-{n}";
+        }
+
+        return name;
+    }
 
     private RunPlan Make()
     {

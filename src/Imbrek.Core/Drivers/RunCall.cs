@@ -6,4 +6,19 @@ namespace Imbrek.Core.Drivers;
 /// </summary>
 /// <param name="Run">The run.</param>
 /// <param name="Fence">Which taking up of it, from 1.</param>
-public readonly record struct RunCall(Guid Run, long Fence);
+public readonly record struct RunCall(Guid Run, long Fence)
+{
+    /// <summary>Where one run asks for the same several times each is another caller of the drivers, which answer a caller the same when it asks again.</summary>
+    /// <param name="part">Which of its parts calls; 0 for the run itself.</param>
+    public RunCall Part(int part)
+    {
+        if (part <= 0)
+        {
+            return this;
+        }
+
+        var bytes = Run.ToByteArray();
+        bytes[^1] ^= (byte)part;
+        return this with { Run = new Guid(bytes) };
+    }
+}

@@ -145,7 +145,7 @@ public sealed class WorldReplicas
             }
 
             changed.Add(replica.Id);
-            Put(fleet, replica, there is not null ? there.Remember(world.NowMs) : kept.GetValueOrDefault(replica.Id.Value), atBirth: world.InHistory);
+            Put(fleet, replica, there is not null ? there.Remember(world.NowMs) : kept.GetValueOrDefault(replica.Id.Value), atBirth: world.IsBorn);
             kept.Remove(replica.Id.Value);
         }
     }
@@ -183,6 +183,25 @@ public sealed class WorldReplicas
                 LookAtAll();
                 return [.. watchers.Values.SelectMany(w => w.Known?.Stretch is { } last ? w.Kept.Append(last) : w.Kept)];
             }
+        }
+    }
+
+    /// <summary>Somebody stops what a replica receives.</summary>
+    internal void Hold(Id<Replica> id) => Around(() =>
+    {
+        if (all.TryGetValue(id, out var r))
+        {
+            r.Feed.Held = true;
+        }
+    });
+
+    /// <summary>What was known of a replica that is one no more is not known of another of its name.</summary>
+    internal void Forget(Id<Replica> id)
+    {
+        if (watchers.TryGetValue(id, out var watcher))
+        {
+            (watcher.Known, watcher.Steady) = (null, null);
+            watcher.Kept.Clear();
         }
     }
 

@@ -49,7 +49,10 @@ public static class TarnholtFerries
                 new(now - Duration.FromHours(50), w => w.Faults.SetRefused(new("notice-archive"), true)),
                 .. TarnholtReplicas.Troubles(now),
             ],
-            [new("Timetable import cancels 312 sailings", badAt, new(BadChangeDatabase))]);
+            [new("Timetable import cancels 312 sailings", badAt, new(BadChangeDatabase))])
+        {
+            Drills = [.. TarnholtReplicas.Drills(now).Where(d => d.At - Duration.FromDays(1) > begins)],
+        };
     }
 
     private static Instant LastMonday0740(Instant now)

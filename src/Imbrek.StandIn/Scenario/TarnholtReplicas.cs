@@ -1,3 +1,4 @@
+using Imbrek.Core.Drills;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
@@ -83,6 +84,25 @@ internal static class TarnholtReplicas
             new(now - Duration.FromHours(52), w => w.Faults.SetReader(new("passes-reports"), 95 * 60)),
         ];
     }
+
+    /// <summary>The drills that were held.</summary>
+    /// <param name="now">The instant that becomes "now".</param>
+    public static IReadOnlyList<ScriptedDrill> Drills(Instant now) =>
+    [
+        // The whole of Quayside taken for lost: nothing was, and everybody was back in time.
+        new(Night(now, 16), new("gate-scans-hill"), DrillKind.Forced, DrillEnding.Home, "site:quayside", 20),
+        new(Night(now, 16), new("gate-passes-hill"), DrillKind.Forced, DrillEnding.Home, "site:quayside", 20),
+        new(Night(now, 12), new("ticket-payments-hill"), DrillKind.Switchover, DrillEnding.Home, null, 70),
+
+        // Somebody had stopped it for a report and forgotten it: more is lost than was agreed.
+        new(Night(now, 9), new("ais-live-hill"), DrillKind.Forced, DrillEnding.Home, null, 45) { StoppedBeforeSeconds = 22 * 60 },
+
+        // A late ferry: called off when everybody had been told.
+        new(Night(now, 4), new("sailings-hill"), DrillKind.Switchover, DrillEnding.Home, null, 240, CalledOff: true),
+    ];
+
+    /// <summary>Half past three of a night so many days ago.</summary>
+    private static Instant Night(Instant now, int daysAgo) => now.InUtc().Date.PlusDays(-daysAgo).At(new LocalTime(3, 30)).InUtc().ToInstant();
 
     private static Replica Gate(string database) => On(database + "-hill", database, "hill-h1", ReplicaMode.Sync) with
     {

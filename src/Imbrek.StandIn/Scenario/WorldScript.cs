@@ -18,4 +18,8 @@ public sealed record WorldScript(
     Instant Now,
     IReadOnlyList<DatabaseScript> Databases,
     IReadOnlyList<ScriptedTrouble> Troubles,
-    IReadOnlyList<ScriptedIncident> Incidents);
+    IReadOnlyList<ScriptedIncident> Incidents)
+{
+    /// <summary>Drills held during history.</summary>
+    public IReadOnlyList<ScriptedDrill> Drills { get; init; } = [];
+}

@@ -220,13 +220,13 @@ internal sealed class ActingServer : IAsyncDisposable
     public async Task DecideAsync(Guid run, string choice)
     {
         var (row, decisions) = await Store.ReadAsync(run, default);
-        if (RunJson.ReadRun(row).Hear(decisions, row.CancelledBy).Next(Clock.GetCurrentInstant()).Ask is not [var asked])
+        if (row.ToRun().Hear(decisions, row.CancelledBy).Next(Clock.GetCurrentInstant()).Ask is not [var asked])
         {
             return;
         }
 
         await using var data = ImbrekDatabase.Context(Source);
-        data.Decisions.Add(new DecisionRow { RunId = run, Step = asked, Round = RunJson.ReadRun(row)[asked].Round, Choice = choice, Who = "bob", At = Clock.GetCurrentInstant() });
+        data.Decisions.Add(new DecisionRow { RunId = run, Step = asked, Round = row.ToRun()[asked].Round, Choice = choice, Who = "bob", At = Clock.GetCurrentInstant() });
         await data.SaveChangesAsync();
         await data.Runs.Where(r => r.Id == run).ExecuteUpdateAsync(u => u.SetProperty(r => r.Said, r => r.Said + 1));
         Worker.Wake(run);
@@ -262,7 +262,7 @@ internal sealed class ActingServer : IAsyncDisposable
             },
             seconds: 60,
             what: () => $"{state}: it is {row?.StateIs}: {row?.Note} {row?.Steps}");
-        return (row!, RunJson.ReadRun(row!));
+        return (row!, row!.ToRun());
     }
 
     /// <summary>Ends the process without a word, as a kill does: what it has under way is left as it is.</summary>

@@ -449,7 +449,7 @@ internal sealed class Dispatcher : IRunActions
         (run.DataBytes, run.StoredBytes, run.Attempts) = (row.DataBytes, row.StoredBytes, row.Attempts);
         run.Set = row.SetId is null ? null : new(row.SetId);
         run.Started = row.Started;
-        run.CoversSeconds = run.Task.Kind == TaskKind.Log ? TaskSteps.MeasuredBy(RunJson.ReadRun(row)).Sum(m => m.CoversSeconds) : 0;
+        run.CoversSeconds = run.Task.Kind == TaskKind.Log ? TaskSteps.MeasuredBy(row.ToRun()).Sum(m => m.CoversSeconds) : 0;
 
         switch (row.StateIs)
         {

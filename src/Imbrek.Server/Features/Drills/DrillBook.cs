@@ -1,4 +1,5 @@
 using System.Diagnostics;
+using Imbrek.Core.Drills;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
@@ -92,7 +93,7 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
 
     private static Held Read(RunRow row)
     {
-        var (run, result) = (RunJson.ReadRun(row), row.Result is null ? null : RunJson.Read<DrillResult>(row.Result));
+        var (run, result) = (row.ToRun(), row.Result is null ? null : RunJson.Read<DrillResult>(row.Result));
         var done = row.StateIs == RunState.Done;
         return new(
             row.Id,

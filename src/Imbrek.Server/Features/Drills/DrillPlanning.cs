@@ -105,7 +105,7 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
             planned = planned with { Refused = [.. planned.Refused, $"both sides of {replica.Id} take writes already: there is no role to change"] };
         }
 
-        var follower = FollowerOf(subject.Fleet, d, now);
+        var follower = Core.Drills.DrillRunbook.FollowerOf(subject.Fleet, d, now);
         if (planned.Refused.Count > 0)
         {
             return new(subject, source, kind, ending, loss, to, follower, planned, null, _ => null, null);
@@ -154,7 +154,7 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
 
     /// <summary>The run of a drill, and what it keeps of what was asked.</summary>
     /// <exception cref="BadInputException">It cannot be begun as things stand.</exception>
-    public async Task<(DrillRunKind.Question Question, Run Run)> PlanAsync(Drill drill, DrillRequest request, Guid? partOf, CancellationToken cancel)
+    public async Task<(DrillQuestion Question, Run Run)> PlanAsync(Drill drill, DrillRequest request, Guid? partOf, CancellationToken cancel)
     {
         var (s, replica, planned) = (drill.Subject, drill.Source.Replica, drill.Planned);
         if (WhyNobodyActs(drill) is { } nobody)
@@ -180,7 +180,7 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
 
         var inSpite = failed.Length == 0 ? null : $"{string.Join(", ", failed.Select(f => $"{f.Name} ({f.Detail})"))}, because {request.InSpite!.Trim()}";
         var steps = inSpite is null ? drill.Steps! : Core.Drills.DrillRunbook.Of(s, drill.Ask! with { Overridden = inSpite }, drill.Learned);
-        var question = new DrillRunKind.Question(
+        var question = new DrillQuestion(
             replica.Id.Value,
             drill.Kind,
             drill.Ending,
@@ -197,24 +197,12 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
         return (question, Run.Of(new RunPlan([.. steps.Steps.Select(x => x.Kind == "base" ? x with { Work = RunJson.Write(TakeSpec.Of(Promoting.FirstBaseOf(s.Fleet, s.Database)!, s.Database.Id)) } : x)])));
     }
 
-    /// <summary>What the host a database runs on is called when it is a replica of it: the name it had before, or one that nobody has.</summary>
-    private static string FollowerOf(FleetModel fleet, Core.Fleet.Database d, Instant now)
-    {
-        var name = $"{d.Id}-{d.Host}";
-        for (var n = 2; fleet.Replicas.TryGetValue(new(name), out var there) && !(there.Until <= now && there.Database == d.Id); n++)
-        {
-            name = $"{d.Id}-{d.Host}-{n}";
-        }
-
-        return name;
-    }
-
     /// <summary>The median seconds of each kind of step in the last finished drills of a database.</summary>
     private async Task<IReadOnlyDictionary<string, double>> LearnedAsync(Id<Core.Fleet.Database> database, CancellationToken cancel)
     {
         var rows = await data.Runs.AsNoTracking().Where(r => r.Kind == DrillRunKind.KindName && r.Database == database.Value && r.State == (short)RunState.Done)
             .OrderByDescending(r => r.Due).Take(LearnsFrom).ToListAsync(cancel);
-        return rows.Select(RunJson.ReadRun)
+        return rows.Select(r => r.ToRun())
             .SelectMany(run => run.Plan.Steps.Where(s => !s.IsHold && !NotLearned.Contains(s.Kind)).Select(s => (s.Kind, Is: run[s.Number])))
             .Where(s => s.Is is { State: StepState.Done, TakenUp: 0, StartedAt: not null, EndedAt: not null })
             .GroupBy(s => s.Kind, s => (s.Is.EndedAt!.Value - s.Is.StartedAt!.Value).TotalSeconds)

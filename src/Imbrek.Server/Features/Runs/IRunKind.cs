@@ -46,14 +46,6 @@ internal sealed record RunContext(RunRow Row, Run Run, RunCall Call)
     public T Question<T>() => RunJson.Read<T>(Row.Question!);
 }
 
-/// <summary>What came of a step.</summary>
-/// <param name="Note">What there is to say.</param>
-/// <param name="Measured">What was measured, as JSON of the kind.</param>
-/// <param name="Sets">Sets that are like this now; kept together with the step.</param>
-/// <param name="Failed">Whether it did what it could and yet the step has failed, as <paramref name="Note"/> says.</param>
-/// <param name="LookAgainAfter">For a probe that has not found what it looks for: when it looks again; null when it is done.</param>
-internal sealed record StepResult(string? Note = null, string? Measured = null, Duration? LookAgainAfter = null, IReadOnlyList<BackupSet>? Sets = null, bool Failed = false);
-
 /// <summary>What a run came to.</summary>
 /// <param name="DataBytes">Bytes of data it was about.</param>
 /// <param name="StoredBytes">Bytes it stored, read or removed.</param>

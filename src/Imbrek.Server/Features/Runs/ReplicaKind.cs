@@ -16,11 +16,6 @@ namespace Imbrek.Server.Features.Runs;
 /// <summary>What kinds of run about replicas have in common: the steps from a seed to a proof, and what is kept of them.</summary>
 internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBook book, IClock clock) : IRunKind
 {
-    /// <summary>It is in step when it lacks no more than this, or no more than by design.</summary>
-    private const double InStepSeconds = 2;
-
-    private const double LookAgainSeconds = 5;
-
     /// <summary>What was asked of a replica.</summary>
     /// <param name="Replica">Which.</param>
     internal record About(string Replica);
@@ -79,19 +74,7 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
         ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {run.Row.Driver} do not act on replicas");
 
     /// <summary>The replica as the fleet has it.</summary>
-    protected Replica Known(Id<Replica> id) =>
-        fleet.Fleet.Replicas.TryGetValue(id, out var r) ? r : throw new DriverException(DriverProblem.Refused, $"replica {id} is no longer in the fleet");
-
-    /// <summary>A step result of what a driver measured.</summary>
-    protected static StepResult Of(Moved m, string? note = null) =>
-        new(note, RestoreAside.Write(new RestoreAside.Measured(m.Seconds, m.Bytes, m.Reached is { } r ? Instants.Write(r) : null, m.Position)));
-
-    /// <summary>A step result of checks: it has failed when one did not pass.</summary>
-    protected static StepResult Of(IReadOnlyList<CheckResult> checks, double seconds = 0)
-    {
-        string[] bad = [.. checks.Where(c => !c.Passed).Select(c => $"{c.Name}: {c.Detail}")];
-        return new StepResult(bad.Length == 0 ? $"{checks.Count} checks passed" : string.Join("; ", bad), RestoreAside.Write(new RestoreAside.Measured(seconds, 0, Checks: checks)), Failed: bad.Length > 0);
-    }
+    protected Replica Known(Id<Replica> id) => ReplicaSteps.Known(fleet.Fleet, id);
 
     /// <summary>A step that a driver does, tried again where it cannot be reached.</summary>
     protected static Step Next(List<Step> steps, string kind, string title, string subject, double? seconds = null, string? from = null, Undo undo = Undo.Covered, double limit = 3600) => new()
@@ -117,34 +100,10 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
         steps.Add(Next(steps, "watch", "Seen by its watcher, in step", replica.Id.Value, 2 * replica.WatchSeconds, "fleet", Undo.Nothing));
     }
 
-    /// <summary>What a promotion measured, in the words of all steps, and what only it has.</summary>
-    protected sealed record Promoted(
-        double Seconds, long Bytes, string? Reached, long? Position, int Branch, int Parent, string StartsAt, string Host, double LostSeconds, long? LostTransactions, IReadOnlyList<string> Left)
-    {
-        public static Promoted Of(Promotion p) => new(
-            p.Seconds, 0, Instants.Write(p.Branch.ForkAt), p.Branch.ForkPosition, p.Branch.Id, p.Branch.Parent, Instants.Write(p.Branch.StartsAt), p.Host.Value, p.LostSeconds, p.LostTransactions, [.. p.Left.Select(l => $"{l.Replica}: {l.Why}")]);
-    }
-
-    /// <summary>Where one run promotes several times each is another caller of the drivers, which answer a caller the same when it asks again.</summary>
-    /// <param name="run">The run.</param>
-    /// <param name="part">Which of its parts calls; 0 for the run itself.</param>
-    protected static RunCall CallFor(RunContext run, int part)
-    {
-        if (part <= 0)
-        {
-            return run.Call;
-        }
-
-        var bytes = run.Call.Run.ToByteArray();
-        bytes[^1] ^= (byte)part;
-        return run.Call with { Run = new Guid(bytes) };
-    }
-
     /// <summary>Names in the fleet that a replica has become the primary.</summary>
     protected async Task<StepResult> NamePromotedAsync(RunContext run, FleetChanges changes, string database, string replica, string from, Promoted p, string why, CancellationToken cancel)
     {
-        var branch = new Branch(p.Branch, p.Parent, p.Position ?? 0, Instants.Parse(p.Reached!), Instants.Parse(p.StartsAt));
-        if (TakeOver.TakeOverKind.Named(changes, fleet.Fleet, database, branch, p.Host, from, replica) is { Count: > 0 } named)
+        if (TakeOver.TakeOverKind.Named(changes, fleet.Fleet, database, p.ToBranch(), p.Host, from, replica) is { Count: > 0 } named)
         {
             await changes.KeepAsync(named, why, run.Row.AskedBy!, cancel);
         }
@@ -219,29 +178,8 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
         {
             case "provision" or "restore" or "logs":
                 return new StepResult(null, RestoreAside.Write(await RestoreAside.DoAsync(step, drivers.Named(run.Row.Driver!).Restore, run.Call, spec, clock.GetCurrentInstant(), null, progress, cancel)));
-            case "copy":
-                return Of(await driver.CopyAsync(run.Call, id, cancel));
             case "join":
-                return Of(await driver.JoinAsync(run.Call, id, spec, cancel));
-            case "catch-up":
-                var look = await driver.LookAsync(run.Call, id, cancel);
-                if (look.Unusable)
-                {
-                    return new StepResult(look.HeldUpBy, Failed: true);
-                }
-
-                var lacks = (look.At - look.ReceivedTo).TotalSeconds;
-                if (lacks > Math.Max(InStepSeconds, (ByDesign.LossSeconds(fleet.Fleet, Known(id)) ?? 0) + InStepSeconds))
-                {
-                    return new StepResult($"{PlainDuration.Of(lacks)} behind{(look.HeldUpBy is { } by ? $": {by}" : "")}", LookAgainAfter: Duration.FromSeconds(LookAgainSeconds));
-                }
-
-                return new StepResult($"in step: {PlainDuration.Of(lacks)} behind", RestoreAside.Write(new RestoreAside.Measured(
-                    run.Run[step.Number].StartedAt is { } began ? (look.At - began).TotalSeconds : 0, 0, Instants.Write(look.ReceivedTo), look.Position)));
-            case "prove":
-                var started = clock.GetCurrentInstant();
-                var checks = await driver.ProveAsync(run.Call, id, cancel);
-                return Of(checks, (clock.GetCurrentInstant() - started).TotalSeconds);
+                return ReplicaSteps.Of(await driver.JoinAsync(run.Call, id, spec, cancel));
             case "watch":
                 await book.MendedAsync(id, cancel);
                 var now = clock.GetCurrentInstant();
@@ -254,7 +192,7 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
                 await book.SeedAsync(id, null, cancel);
                 return new StepResult($"seen {PlainDuration.Of((now - known.Until).TotalSeconds)} ago, {PlainDuration.Of((now - known.ReceivedTo).TotalSeconds)} behind");
             default:
-                return null;
+                return await ReplicaSteps.DoAsync(step, run.Run, driver, run.Call, fleet.Fleet, clock, cancel);
         }
     }
 }

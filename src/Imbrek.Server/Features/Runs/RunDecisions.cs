@@ -29,7 +29,7 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
     {
         var (row, decisions) = await store.FindAsync(id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
         var now = clock.GetCurrentInstant();
-        var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
+        var run = row.ToRun().Hear(decisions, row.CancelledBy);
         var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
         var number = step ?? ask.Cast<int?>().FirstOrDefault() ?? LastDecided(run);
         if (number is not { } asked || !ask.Contains(asked))

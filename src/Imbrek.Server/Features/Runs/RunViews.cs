@@ -164,7 +164,7 @@ internal sealed record RunView(
             return [];
         }
 
-        var run = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
+        var run = row.ToRun().Hear(decisions, row.CancelledBy);
         var ask = row.StateIs.IsOver() ? [] : run.Next(now).Ask;
         var spans = run.Plan.ExpectedSpans(s => run[s.Number].State != StepState.Skipped);
         return
@@ -208,7 +208,7 @@ internal sealed record RunView(
             return null;
         }
 
-        var q = RunJson.Read<DrillRunKind.Question>(question);
+        var q = RunJson.Read<DrillQuestion>(question);
         return new(q.Kind, q.Ending, q.Replica, q.Loss, q.From, q.To, q.PlannedLostSeconds, q.PlannedServiceSeconds, q.RpoSeconds, q.RtoSeconds, r.Result is null ? null : RunJson.Read<DrillResult>(r.Result));
     }
 
@@ -236,7 +236,7 @@ internal sealed record RunView(
                 m.ServiceSeconds,
                 m.RpoSeconds,
                 m.RtoSeconds))],
-            JointDrillKind.ResultOf(RunJson.ReadRun(r), q, [.. q.Members.Select((_, i) => followed.FirstOrDefault(f => f.Id == JointDrillKind.IdOf(r.Id, i)))]));
+            JointDrillKind.ResultOf(r.ToRun(), q, [.. q.Members.Select((_, i) => followed.FirstOrDefault(f => f.Id == JointDrillKind.IdOf(r.Id, i)))]));
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

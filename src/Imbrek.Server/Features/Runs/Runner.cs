@@ -55,7 +55,7 @@ internal sealed class Runner(
     {
         var (row, decisions) = begun is null ? await store.ReadAsync(claimed.Id, stopping) : (begun, []);
         var kind = kinds[row.Kind];
-        var run = RunJson.ReadRun(row);
+        var run = row.ToRun();
         run = begun is null ? run.TakeUp("taken up again: the server process that was at it ended") : run;
         var sets = new Dictionary<string, BackupSet>();
         string[] proved = [];
@@ -108,7 +108,7 @@ internal sealed class Runner(
                 {
                     // Cancelled in the moment before there was no way back: as it was kept last, it goes back.
                     (row, decisions) = await store.ReadAsync(claimed.Id, stopping);
-                    run = RunJson.ReadRun(row);
+                    run = row.ToRun();
                     continue;
                 }
 
@@ -298,7 +298,7 @@ internal sealed class Runner(
     public async Task GiveUpAsync(RunStore.Claimed claimed, string why, CancellationToken stopping)
     {
         var (row, _) = await store.ReadAsync(claimed.Id, stopping);
-        var (run, now) = (RunJson.ReadRun(row), clock.GetCurrentInstant());
+        var (run, now) = (row.ToRun(), clock.GetCurrentInstant());
         int[] left = [.. run.Plan.Steps.Where(s => s.Undo == Undo.Own && run[s.Number] is { StartedAt: not null, State: not StepState.Undone }).Select(s => s.Number)];
         var conclusion = kinds[row.Kind].Conclude(new RunContext(row, run, new RunCall(claimed.Id, claimed.Fence)), new Ending(RunState.Failed, run.FailedStep, left), now);
         (row.State, row.Ended, row.Note) = ((short)RunState.Failed, now, $"given up: {why}; {conclusion.Note}");

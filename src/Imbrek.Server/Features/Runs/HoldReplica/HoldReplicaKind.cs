@@ -31,7 +31,7 @@ internal sealed class HoldReplicaKind(Drivers drivers, FleetState fleet, Replica
         var id = new Id<Replica>(step.Subject!);
         var moved = await (step.Kind == "hold" ? Driver(run).HoldAsync(run.Call, id, cancel) : Driver(run).ResumeAsync(run.Call, id, cancel));
         await Book.HoldAsync(id, step.Kind == "hold" ? run.Row.AskedBy : null, cancel);
-        return Of(moved, step.Kind == "hold" ? $"stands at {moved.Reached}" : "goes on");
+        return ReplicaSteps.Of(moved, step.Kind == "hold" ? $"stands at {moved.Reached}" : "goes on");
     }
 
     public override async Task UndoAsync(RunContext run, Step step, CancellationToken cancel)

@@ -246,7 +246,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
 
             var (row, decisions) = found;
 
-            var its = RunJson.ReadRun(row).Hear(decisions, row.CancelledBy);
+            var its = row.ToRun().Hear(decisions, row.CancelledBy);
             var asks = its.Next(clock.GetCurrentInstant()).Ask.Select(n => its.Plan[n]).ToArray();
             if (until is not null && asks.Any(s => s.Kind == until))
             {

@@ -1,6 +1,7 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.State;
@@ -48,12 +49,12 @@ internal sealed class LookAtReplicaKind(Drivers drivers, FleetState fleet, Repli
         switch (step.Kind)
         {
             case "open":
-                return Of(await Driver(run).OpenCopyAsync(run.Call, new(asked.Replica), Spec(run, asked), asked.At, cancel));
+                return ReplicaSteps.Of(await Driver(run).OpenCopyAsync(run.Call, new(asked.Replica), Spec(run, asked), asked.At, cancel));
             case "check":
                 var reached = RestoreAside.MeasuredBy(run.Run).Select(m => m.Measured.Reached).First(r => r is not null)!;
-                return Of(await restore.CheckAsync(run.Call, Spec(run, asked), Instants.Parse(reached), asked.Query, cancel));
+                return ReplicaSteps.Of(await restore.CheckAsync(run.Call, Spec(run, asked), Instants.Parse(reached), asked.Query, cancel));
             case "recover":
-                return Of(await restore.ReleaseAsync(run.Call, Spec(run, asked), cancel));
+                return ReplicaSteps.Of(await restore.ReleaseAsync(run.Call, Spec(run, asked), cancel));
             case "stand":
                 return Clock.GetCurrentInstant() >= asked.Until
                     ? new StepResult("its time was over")

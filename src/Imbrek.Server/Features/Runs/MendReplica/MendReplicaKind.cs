@@ -57,7 +57,7 @@ internal sealed class MendReplicaKind(Drivers drivers, FleetState fleet, Replica
                 await Book.SeedAsync(new(asked.Replica), run.Row.Id, cancel);
                 return new StepResult();
             case "mend":
-                return Of(await Driver(run).MendAsync(run.Call, new(asked.Replica), [.. asked.Logs.Select(l => new SetCopy(new Id<BackupSet>(l.Set), new(l.Store)))], cancel));
+                return ReplicaSteps.Of(await Driver(run).MendAsync(run.Call, new(asked.Replica), [.. asked.Logs.Select(l => new SetCopy(new Id<BackupSet>(l.Set), new(l.Store)))], cancel));
             default:
                 return await DoSharedAsync(run, step, asked.Host, progress, cancel) ?? throw new InvalidOperationException(step.Kind);
         }

@@ -76,9 +76,9 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
                     checks.AddRange(await Create(run).TryAsync(run.Call, d with { Host = host }, cancel));
                 }
 
-                return Of([.. checks, .. Alike(model, d)]);
+                return ReplicaSteps.Of([.. checks, .. Alike(model, d)]);
             case "create":
-                return Of(await Create(run).CreateAsync(run.Call, Fleet.Has(id) ? Fleet[id].Subject.Database : ReplicaParts.Put(Fleet.Fleet, Parts(asked, id)).DatabaseById[new(id)], cancel));
+                return ReplicaSteps.Of(await Create(run).CreateAsync(run.Call, Fleet.Has(id) ? Fleet[id].Subject.Database : ReplicaParts.Put(Fleet.Fleet, Parts(asked, id)).DatabaseById[new(id)], cancel));
             case "name":
                 if (!Fleet.Has(id))
                 {

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Replicas;
@@ -28,7 +29,7 @@ internal sealed class RemoveReplicaKind(Drivers drivers, FleetState fleet, Repli
         var id = ReplicaOf(run);
         if (step.Kind == "hold")
         {
-            return Fleet.Fleet.Replicas.ContainsKey(id) ? Of(await Driver(run).HoldAsync(run.Call, id, cancel)) : new StepResult();
+            return Fleet.Fleet.Replicas.ContainsKey(id) ? ReplicaSteps.Of(await Driver(run).HoldAsync(run.Call, id, cancel)) : new StepResult();
         }
 
         if (Fleet.Fleet.Replicas.TryGetValue(id, out var replica))

@@ -52,7 +52,7 @@ internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, Replic
         {
             case "try":
                 var read = ReplicaParts.Read(Fleet.Fleet, asked.Replica, JsonNode.Parse(asked.Part)!.AsObject());
-                return Of([.. await Driver(run).TryAsync(run.Call, read, cancel), BackupsOfSource(run)]);
+                return ReplicaSteps.Of([.. await Driver(run).TryAsync(run.Call, read, cancel), BackupsOfSource(run)]);
             case "name":
                 return await NameReplicaAsync(run, new(asked.Replica), JsonNode.Parse(asked.Part)!.AsObject(), changes.Joins(asked.Group, run.Row.Database), changes, cancel);
             default:

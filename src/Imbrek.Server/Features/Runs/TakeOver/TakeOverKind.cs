@@ -101,7 +101,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         if (step.Kind == "base")
         {
             var of = RunJson.Read<TakeSpec>(step.Work).Database;
-            return await TakeBaseAsync(run, CallFor(run, asked.Members.ToList().FindIndex(m => m.Database == of)), step, cancel);
+            return await TakeBaseAsync(run, run.Call.Part(asked.Members.ToList().FindIndex(m => m.Database == of)), step, cancel);
         }
 
         if (step.Kind == "agree")
@@ -110,7 +110,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         }
 
         var index = RunJson.Read<AboutMember>(step.Work).Member;
-        var (m, call) = (asked.Members[index], CallFor(run, index));
+        var (m, call) = (asked.Members[index], run.Call.Part(index));
         switch (step.Kind)
         {
             case "look":
@@ -136,7 +136,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var looks = new List<(Member Member, ReplicaLook Look)>();
         for (var i = 0; i < asked.Members.Count; i++)
         {
-            looks.Add((asked.Members[i], await driver.LookAsync(CallFor(run, i), new(asked.Members[i].Replica), cancel)));
+            looks.Add((asked.Members[i], await driver.LookAsync(run.Call.Part(i), new(asked.Members[i].Replica), cancel)));
         }
 
         var last = looks.Min(l => l.Look.ReceivedTo);
@@ -158,7 +158,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
     public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel)
     {
         var index = RunJson.Read<AboutMember>(step.Work).Member;
-        return Driver(run).LetInAsync(CallFor(run, index), new(run.Question<Question>().Members[index].Database), cancel);
+        return Driver(run).LetInAsync(run.Call.Part(index), new(run.Question<Question>().Members[index].Database), cancel);
     }
 
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)
