@@ -340,7 +340,7 @@ describe('a drill that runs', () => {
   });
 
   it('ended, shows what was lost and how long it took against what was agreed and planned, people apart', async () => {
-    const change: Schemas['RoleChange'] = {
+    const change: Schemas['RoleChanged'] = {
       from: 'quay-h1',
       to: 'hill-h1',
       stoppedAt: '2026-11-27T10:00:10Z',
