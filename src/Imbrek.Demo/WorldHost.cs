@@ -35,7 +35,13 @@ internal sealed class WorldHost(
     private const double TogetherSeconds = 0.05;
 
     /// <summary>What was seen of replicas is taken in no more often than this, by the machine: at a fast pace each step of the world would have something.</summary>
-    private static readonly TimeSpan SeenEvery = TimeSpan.FromSeconds(0.5);
+    private static readonly TimeSpan SeenEvery = TimeSpan.FromSeconds(0.5), SeenAtMostEvery = TimeSpan.FromSeconds(0.1);
+
+    /// <summary>At a fast pace what is seen is told this soon of the world, as far as that is not too often of the machine.</summary>
+    private static readonly Duration SeenWithin = Duration.FromSeconds(5);
+
+    /// <summary>Up to when all that was seen has been told, milliseconds.</summary>
+    private long toldTo;
 
     private readonly SemaphoreSlim step = new(1);
     private readonly List<WorldChange> unkept = [];
@@ -195,7 +201,8 @@ internal sealed class WorldHost(
         early = null;
         family.World = w;
         pace = w.Pace;
-        clock.Follow(() => w.Now);
+        Volatile.Write(ref toldTo, w.Now.ToUnixTimeMilliseconds());
+        clock.Follow(() => w.Now, () => Instant.FromUnixTimeMilliseconds(Volatile.Read(ref toldTo)));
         TakeOver(w);
         log.LogInformation("The world goes on from {Now}", w.Now);
         while (!await dispatcher.TryLeadAsync(cancel))
@@ -252,11 +259,13 @@ internal sealed class WorldHost(
                 await KeepAsync(cancel);
                 await NameAsync(w, cancel);
                 unseen.AddRange(w.Replicas.TakeSamples());
-                if (unseen.Count > 0 && (sinceSeen is null || sinceSeen.Elapsed > SeenEvery))
+                var now = w.Now;
+                if (sinceSeen is null || sinceSeen.Elapsed > SeenEvery || ((now - Instant.FromUnixTimeMilliseconds(toldTo)) > SeenWithin && sinceSeen.Elapsed > SeenAtMostEvery))
                 {
                     await lag.TakeAsync(unseen, cancel);
                     unseen.Clear();
                     sinceSeen = Stopwatch.StartNew();
+                    Volatile.Write(ref toldTo, now.ToUnixTimeMilliseconds());
                 }
             }
             while (w.Now < to);

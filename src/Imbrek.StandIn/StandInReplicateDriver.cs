@@ -25,7 +25,12 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
     public async Task<Moved> CopyAsync(RunCall call, Id<Replica> replica, CancellationToken cancel)
     {
         var began = world.NowMs;
-        var (image, bytes, uses, cap, branch) = await DoAsync(call, HandSeconds, () => Snapshot(Known(replica)), cancel);
+        if (await DoAsync(call, HandSeconds, () => GoesOn(Known(replica)), cancel) is { } from)
+        {
+            return from;
+        }
+
+        var (image, bytes, uses, cap, branch) = await DoAsync(call, 0, () => Snapshot(Known(replica)), cancel);
         await MoveAsync(call, uses, bytes, cap, () => Seed(Known(replica), image, began, branch), cancel);
         return new Moved((world.NowMs - began) / 1000.0, (long)bytes, Instant.FromUnixTimeMilliseconds(began), image.Position);
     }
@@ -318,6 +323,18 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         return results;
     }
 
+    /// <summary>What it ran before with is what the new primary began with, and it follows already: nothing has to be moved.</summary>
+    private Moved? GoesOn(SimulatedReplica r)
+    {
+        if (r.Unusable is not null || r.RanBefore is null)
+        {
+            return null;
+        }
+
+        r.Source.Former = null;
+        return new Moved(HandSeconds, 0, At(r.Feed.ReceivedTo(world.NowMs)), r.ReceivedPosition);
+    }
+
     private (PageImage Image, double Bytes, int[] Uses, double Cap, int Branch) Snapshot(SimulatedReplica r)
     {
         world.Live(r.Source);
@@ -345,7 +362,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         }
 
         // Where it ran before it has all but what came since it was left; what it had beyond that is taken back.
-        var bytes = r.Source.Former is { } former && r.Replica.Place.Hosts.Any(h => h.Value == former.Host) && d.Branches.Count > 0
+        var bytes = r.RanBefore is not null && d.Branches.Count > 0
             ? r.Flow.Bytes(d.Branches[^1].ForkAt.ToUnixTimeMilliseconds(), world.NowMs)
             : d.SizeBytes;
         return (SetContent.RestorePages(SetContent.OfPages(r.Source.Image, long.MinValue), null), bytes, [.. uses.Select(u => world.Network[u])], fleet.Engines[d.Engine].RestoreBytesPerSecond, r.Source.Branch);
@@ -354,7 +371,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
     private void Seed(SimulatedReplica r, PageImage image, double to, int branch)
     {
         r.Seeded(image, to, branch);
-        if (r.Source.Former is { } former && r.Replica.Place.Hosts.Any(h => h.Value == former.Host))
+        if (r.RanBefore is not null)
         {
             r.Source.Former = null;
         }

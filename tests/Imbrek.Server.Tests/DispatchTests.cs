@@ -136,7 +136,7 @@ public class DispatchTests(DemoServer demo)
             Assert.Equal(204, (await AskAnyAsync(random, servers, $"/api/runs/{ended[^1]}/cancel", _ => new { })).Status);
 
             // Some way into the next minutes of the world, wherever that is; most often the process that leads, sometimes another.
-            var until = await NowAsync(session) + Duration.FromMinutes(random.Next(20, 240));
+            var until = await NowAsync(session) + Duration.FromMinutes(random.Next(5, 90));
             await Eventually.Async(async () => await NowAsync(session) > until);
             var victim = random.Next(4) == 0 ? servers[random.Next(processes)] : servers.Single(s => s.Url == session.Http.BaseAddress!.ToString().TrimEnd('/'));
             await victim.KillAsync();

@@ -27,6 +27,9 @@ public sealed class DrillRunbook
     private readonly Func<string, double?> learned;
     private Step.Guard? only;
 
+    /// <summary>What the next step waits for.</summary>
+    private int[] after = [];
+
     private DrillRunbook(RecoverySubject subject, Ask ask, Func<string, double?> learned) => (this.subject, this.ask, this.learned) = (subject, ask, learned);
 
     /// <summary>What is asked for.</summary>
@@ -77,18 +80,10 @@ public sealed class DrillRunbook
         var (d, from) = (subject.Database, subject.Database.Host);
         Add("precheck", $"Try what it needs, from both sides{(ask.Overridden is { } overridden ? $"; gone on in spite of {overridden}" : "")}", ask.Replica.Id.Value, 3, approval: ask.Overridden is not null);
         Add("markers", "Begin to write a marker a second, and to look on at both sides", d.Id.Value, 60, undo: Undo.Own);
-        if (ask.Kind == DrillKind.Automatic)
-        {
-            ByItself(from);
-        }
-        else
-        {
-            ChangeRoles(0, ask.Kind == DrillKind.Forced, from, ask.To, ask.Replica.Id.Value);
-        }
-
+        var changed = ask.Kind == DrillKind.Automatic ? ByItself(from) : ChangeRoles(0, ask.Kind == DrillKind.Forced, from, ask.To, ask.Replica.Id.Value);
         if (ask.Ending != DrillEnding.Part)
         {
-            Follow(0, ask.Follower, from);
+            Follow(0, ask.Follower, from, changed);
         }
 
         if (ask.Ending == DrillEnding.Home)
@@ -99,8 +94,8 @@ public sealed class DrillRunbook
                 only = new(steps[^1].Number, GoHome);
             }
 
-            ChangeRoles(1, false, ask.To, from, ask.Follower);
-            Follow(1, ask.Replica.Id.Value, ask.To);
+            changed = ChangeRoles(1, false, ask.To, from, ask.Follower);
+            Follow(1, ask.Replica.Id.Value, ask.To, changed);
             only = null;
         }
 
@@ -114,7 +109,8 @@ public sealed class DrillRunbook
     }
 
     /// <summary>The engine is stopped, and all that follows is waited for.</summary>
-    private void ByItself(Id<Host> from)
+    /// <returns>The step after which the roles are others.</returns>
+    private int ByItself(Id<Host> from)
     {
         var (d, planned) = (subject.Database, ask.Planned);
         if (ask.ByHand)
@@ -124,11 +120,14 @@ public sealed class DrillRunbook
 
         Add("stop", $"Stop the engine on {from}, and help nobody", from.Value, HandSeconds, noWayBack: true);
         Add("promote", $"{ask.Replica.Id} takes over by itself on {ask.To}", ask.To.Value, Math.Max(0, planned.ServiceSeconds!.Value - d.RedirectSeconds));
+        var changed = steps.Count;
         Add("back", "Clients are back: a write through the usual address succeeds", d.Id.Value, d.RedirectSeconds);
         Add("check", "Check it: markers, integrity, one writable side only", ask.To.Value, d.CheckSeconds);
+        return changed;
     }
 
-    private void ChangeRoles(int phase, bool lost, Id<Host> from, Id<Host> to, string replica)
+    /// <returns>The step after which the roles are others.</returns>
+    private int ChangeRoles(int phase, bool lost, Id<Host> from, Id<Host> to, string replica)
     {
         var (d, planned) = (subject.Database, ask.Planned);
         var first = phase == 0;
@@ -155,6 +154,7 @@ public sealed class DrillRunbook
         Add("out", $"Make sure that {from} takes no writes", from.Value, 1, phase);
         Add("promote", $"{replica} becomes the primary on {to}", to.Value, ask.Replica.PromoteSeconds, phase, noWayBack: true);
         Add("name", "Name the new branch and the new host in the fleet; the other replicas follow or are named", to.Value, 1, phase);
+        var changed = steps.Count;
         Add("check", "Check it: markers, integrity, one writable side only", to.Value, d.CheckSeconds, phase);
         if (ask.ByHand)
         {
@@ -163,23 +163,28 @@ public sealed class DrillRunbook
 
         Add("clients", $"Send clients to {to}", to.Value, Math.Min(HandSeconds, d.RedirectSeconds), phase);
         Add("back", "Clients are back: a write through the usual address succeeds", d.Id.Value, Math.Max(0, d.RedirectSeconds - HandSeconds), phase);
+        return changed;
     }
 
-    private void Follow(int phase, string follower, Id<Host> host)
+    /// <summary>The side that is left follows as soon as the roles are others, beside what is done for clients: until it does, nothing but sets stands between the new primary and a loss.</summary>
+    private void Follow(int phase, string follower, Id<Host> host, int changed)
     {
+        var clients = after;
+        after = [changed];
         Add("follow", $"Name {host} as a replica of the new primary", follower, 1, phase);
         Add("copy", "Bring it to where the new primary is: what it holds beyond is taken back, and what it lacks is moved", follower, 5, phase, limit: 86_400);
         Add("catch-up", "Catch up with what was written meanwhile", follower, 2, phase, limit: 7 * 86_400);
         Add("prove", "Prove it: a marker written there is read here, both hold the same, a write here is refused", follower, 60, phase, limit: 8 * 3600);
         Add("watch", "Seen by its watcher, in step", follower, 2 * ask.Replica.WatchSeconds, phase);
+        after = [.. clients, .. after];
     }
 
-    private void Hold(string kind, string title, string[] choices) => steps.Add(new Step
+    private void Hold(string kind, string title, string[] choices) => Add(new Step
     {
         Number = steps.Count + 1,
         Kind = kind,
         Title = title,
-        After = After(),
+        After = after,
         Only = only,
         Choices = choices,
         Owner = Hands,
@@ -188,13 +193,13 @@ public sealed class DrillRunbook
     private void Add(string kind, string title, string about, double? seconds, int phase = 0, Undo undo = Undo.Nothing, bool approval = false, bool noWayBack = false, double limit = ShortestLimitSeconds)
     {
         var known = learned(kind);
-        steps.Add(new Step
+        Add(new Step
         {
             Number = steps.Count + 1,
             Kind = kind,
             Title = title,
             Subject = about,
-            After = After(),
+            After = after,
             Only = only,
             ExpectedSeconds = known ?? seconds,
             ExpectedFrom = known is not null ? "learned" : seconds is null ? null : "profile",
@@ -210,5 +215,9 @@ public sealed class DrillRunbook
         });
     }
 
-    private int[] After() => steps.Count == 0 ? [] : [steps[^1].Number];
+    private void Add(Step step)
+    {
+        steps.Add(step);
+        after = [step.Number];
+    }
 }

@@ -14,6 +14,9 @@ internal static class ReplicaFindings
     /// <summary>How long a replica may be away for a repair or a move without anybody having to hurry, seconds.</summary>
     private const double MayBeAwaySeconds = 3600;
 
+    /// <summary>So many looks in a row must have failed before a replica is said to be cut off.</summary>
+    private const double LooksBeforeTrouble = 3;
+
     /// <summary>What is read on a replica is too old when it is older than this and than twice what it comes to by design, seconds.</summary>
     private const double ReadersNoticeSeconds = 300;
 
@@ -218,7 +221,8 @@ internal static class ReplicaFindings
             case ReplicaState.Broken:
                 yield return Found(subject, "replica-broken", Urgency.Now, $"{replica.Id} cannot go on: {f.WhyBroken}", "It will not catch up by itself, however long one waits", "Mend it by log or by a set, or seed it anew", f.ReceivedLagSeconds, known.ReceivedTo);
                 break;
-            case ReplicaState.CutOff:
+            // Between two looks nobody knows: that is no trouble before some of them have failed.
+            case ReplicaState.CutOff when (at - known.Until).TotalSeconds > LooksBeforeTrouble * replica.WatchSeconds:
                 yield return Found(subject, "replica-cut-off", Urgency.Soon, $"{replica.Id} has received nothing since {Instants.Write(known.Until)}",
                     f.ToleratedOutageSeconds is { } left ? $"In {PlainDuration.Of(left)} what it needs next is no longer kept" : "What it lacks grows with every minute", "Find what holds it up: link, host, room, or somebody's hand", f.ReceivedLagSeconds, known.Until);
                 break;

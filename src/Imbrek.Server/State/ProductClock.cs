@@ -6,9 +6,15 @@ namespace Imbrek.Server.State;
 internal sealed class ProductClock : IClock
 {
     private Func<Instant> source = () => SystemClock.Instance.GetCurrentInstant();
+    private Func<Instant>? told;
 
     public Instant GetCurrentInstant() => source();
 
+    /// <summary>Up to when all that happened is known here: now, but where a world runs faster than it tells. What stands now is shown as of this instant.</summary>
+    public Instant ToldTo => told is { } t ? Instant.Min(t(), source()) : source();
+
     /// <summary>Lets a world tell the time from now on.</summary>
-    public void Follow(Func<Instant> world) => source = world;
+    /// <param name="world">Its time.</param>
+    /// <param name="toldTo">Up to when it has told what happened in it; null for now.</param>
+    public void Follow(Func<Instant> world, Func<Instant>? toldTo = null) => (source, told) = (world, toldTo);
 }

@@ -89,8 +89,10 @@ internal sealed class PastDrill : IClock
                 await ChangeOf(asked, run).UndoAsync(run.Plan[back], default);
                 run = run.Undid(back, world.Now);
             }
-            else if (next.Start is [var begins, ..])
+            else if (next.Start.Count > 0)
             {
+                // Of what may go side by side the shortest first.
+                var begins = next.Start.MinBy(n => run.Plan[n].ExpectedSeconds ?? 0);
                 run = run.Begin(begins, world.Now);
                 run = run.Plan[begins].IsHold ? run : await DoAsync(asked, run, run.Plan[begins], firstBase);
             }

@@ -130,10 +130,10 @@ internal sealed class SimulatedDatabase
     /// <param name="image">What it held.</param>
     /// <param name="host">The host it lives on from now on.</param>
     /// <param name="branch">Its branch. What was committed after its fork until now is not on it.</param>
-    public void TakeOver(PageImage image, Id<Host> host, Branch branch)
+    public void TakeOver(PageImage image, Id<Host> host, Branch branch, bool lostNothing)
     {
         var now = branch.StartsAt.ToUnixTimeMilliseconds();
-        Former = new FormerSide(Database.Host.Value, stops.Contains(StandInReplicateDriver.KeptOut) || stops.Contains(Replication.Voting.KeptOut));
+        Former = new FormerSide(Database.Host.Value, stops.Contains(StandInReplicateDriver.KeptOut) || stops.Contains(Replication.Voting.KeptOut), lostNothing);
         foreach (var why in stops.ToArray())
         {
             GoOn(now, why);

@@ -76,6 +76,9 @@ internal sealed class SimulatedReplica
     /// <summary>Bytes a second it last applied: what that costs its host.</summary>
     public double ApplyRate { get; private set; }
 
+    /// <summary>What its host is left as, where its database ran there before another took over; null where it did not.</summary>
+    public FormerSide? RanBefore => Source.Former is { } former && Replica.Place.Hosts.Any(h => h.Value == former.Host) ? former : null;
+
     private bool OnArray => Replica.Mode == ReplicaMode.Array;
 
     /// <summary>Whether all that could be applied is.</summary>

@@ -318,7 +318,7 @@ public sealed class WorldReplicas
         var (lost, lostUpTo) = (d.Committed((long)Math.Floor(received), now), d.Image.Time);
         var others = TakeOut(d, r);
         var branch = new Branch(parent + 1, parent, position, Instant.FromUnixTimeMilliseconds(forkAt), world.Now);
-        d.TakeOver(r.Image, host, branch);
+        d.TakeOver(r.Image, host, branch, lostNothing: lost == 0);
         var left = new List<Promotion.LeftBehind>();
         foreach (var (other, _) in others)
         {
@@ -369,6 +369,7 @@ public sealed class WorldReplicas
             Remove(before);
         }
 
+        kept ??= atBirth ? null : AsItRanBefore(replica);
         var r = new SimulatedReplica(world, replica, world[replica.Database], kept);
         if (kept is null && !atBirth)
         {
@@ -411,6 +412,19 @@ public sealed class WorldReplicas
 
         Begin(r);
     }
+
+    /// <summary>Where it ran before, kept out, all is as the new primary began: it goes on from there as soon as it is told whom to follow. Null where it is not so.</summary>
+    private KeptReplica? AsItRanBefore(Replica replica) =>
+        world[replica.Database] is { Former: { Same: true, KeptOut: true } former, Database.Branches: [.., var began] } && replica.Place is ReplicaPlace.OnHost { Host: var host } && host.Value == former.Host && replica.Mode != ReplicaMode.Shipped
+            ? new()
+            {
+                ReceivedTo = began.StartsAt.ToUnixTimeMilliseconds(),
+                AppliedTo = began.StartsAt.ToUnixTimeMilliseconds(),
+                ReceivedPosition = began.ForkPosition,
+                AppliedPosition = began.ForkPosition,
+                Branch = began.Id,
+            }
+            : null;
 
     /// <summary>What a replica is until something was brought into it.</summary>
     internal const string Unseeded = "it is not seeded yet";

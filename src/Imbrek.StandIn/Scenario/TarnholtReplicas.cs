@@ -94,8 +94,8 @@ internal static class TarnholtReplicas
         new(Night(now, 16), new("gate-passes-hill"), DrillKind.Forced, DrillEnding.Home, "site:quayside", 20),
         new(Night(now, 12), new("ticket-payments-hill"), DrillKind.Switchover, DrillEnding.Home, null, 70),
 
-        // Somebody had stopped it for a report and forgotten it: more is lost than was agreed.
-        new(Night(now, 9), new("ais-live-hill"), DrillKind.Forced, DrillEnding.Home, null, 45) { StoppedBeforeSeconds = 22 * 60 },
+        // Between two ferries. Somebody had stopped it for a report and forgotten it: more is lost than was agreed.
+        new(Night(now, 9) + Duration.FromHours(7), new("ais-live-hill"), DrillKind.Forced, DrillEnding.Home, null, 45) { StoppedBeforeSeconds = 22 * 60 },
 
         // A late ferry: called off when everybody had been told.
         new(Night(now, 4), new("sailings-hill"), DrillKind.Switchover, DrillEnding.Home, null, 240, CalledOff: true),

@@ -126,11 +126,11 @@ internal static class DatabaseEndpoints
         app.MapGet("/api/databases/{id}/sets/{set}", GetChain).Needs(Roles.Look).Computes().WithName("Chain");
     }
 
-    private static async Task<Ok<DatabaseView>> GetAsync(string id, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, string? loss, string? at, CancellationToken cancel)
+    private static async Task<Ok<DatabaseView>> GetAsync(string id, FleetState state, DesignedState designed, ImbrekContext data, ProductClock clock, string? loss, string? at, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var premise = Premise.Read(loss, at, state.Fleet, now);
-        var asOf = premise.At ?? now;
+        var asOf = premise.At ?? clock.ToldTo;
         var db = state[id];
         var s = db.Subject;
         var d = s.Database;
@@ -199,11 +199,11 @@ internal static class DatabaseEndpoints
     }
 
     private static async Task<Ok<CoverView>> CoverAsync(
-        string id, FleetState state, ImbrekContext data, IClock clock, string? loss, string? at, string? from, string? to, int? width, CancellationToken cancel)
+        string id, FleetState state, ImbrekContext data, ProductClock clock, string? loss, string? at, string? from, string? to, int? width, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var premise = Premise.Read(loss, at, state.Fleet, now);
-        var asOf = premise.At ?? now;
+        var asOf = premise.At ?? clock.ToldTo;
         var s = state[id].Subject;
         var end = Instant.Min(Premise.ReadInstantOrNull("to", to) ?? asOf, asOf);
         var start = Premise.ReadInstantOrNull("from", from) ?? end - DatabaseState.Window;

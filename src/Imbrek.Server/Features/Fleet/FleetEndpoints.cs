@@ -75,7 +75,7 @@ internal static class FleetEndpoints
         app.MapGet("/api/places", GetPlaces).Needs(Roles.Look).WithName("Places");
     }
 
-    private static Ok<FleetPage> GetFleet(FleetState state, DesignedState designed, IClock clock, string? loss, string? at, string? find, int? from, int? take, CancellationToken cancel)
+    private static Ok<FleetPage> GetFleet(FleetState state, DesignedState designed, ProductClock clock, string? loss, string? at, string? find, int? from, int? take, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var premise = Premise.Read(loss, at, state.Fleet, now);
@@ -84,7 +84,7 @@ internal static class FleetEndpoints
             throw new BadInputException(from < 0 ? "from" : "take", from < 0 ? "must be at least 0" : $"must be between 1 and {MostRows}");
         }
 
-        var asOf = premise.At ?? now;
+        var asOf = premise.At ?? clock.ToldTo;
         var databases = state.Fleet.Databases;
         var figures = new LossFigures[databases.Count];
         var parallel = new ParallelOptions { MaxDegreeOfParallelism = Environment.ProcessorCount, CancellationToken = cancel };
@@ -156,14 +156,14 @@ internal static class FleetEndpoints
             [.. recoverable.Where(i => i.To >= from).Select(i => new CoverSpan(Instant.Max(i.From, from), i.To))]);
     }
 
-    private static Ok<FindingPage> GetFindings(FleetState state, FindingsState findings, IClock clock, string? database, int? from, int? take, CancellationToken cancel)
+    private static Ok<FindingPage> GetFindings(FleetState state, FindingsState findings, ProductClock clock, string? database, int? from, int? take, CancellationToken cancel)
     {
         if (from < 0 || take is < 1 or > MostGroups)
         {
             throw new BadInputException(from < 0 ? "from" : "take", from < 0 ? "must be at least 0" : $"must be between 1 and {MostGroups}");
         }
 
-        var now = clock.GetCurrentInstant();
+        var now = clock.ToldTo;
         var groups = database is null ? findings.Groups(now, cancel) : FindingGroup.Of(findings.Of(state[database].Subject.Database, now));
         var start = Math.Min(from ?? 0, groups.Count);
         var rows = groups.Skip(start).Take(take ?? 50).Select(g => new FindingRow(
@@ -188,8 +188,8 @@ internal static class FleetEndpoints
     }
 
     /// <summary>The databases a group of findings is about, so that they can be looked at and acted on together.</summary>
-    private static Ok<IReadOnlyList<string>> GetFindingDatabases(FindingsState findings, IClock clock, string key, CancellationToken cancel) =>
-        TypedResults.Ok<IReadOnlyList<string>>([.. findings.Groups(clock.GetCurrentInstant(), cancel).FirstOrDefault(g => g.Key == key)?.Databases.Select(d => d.Value) ?? []]);
+    private static Ok<IReadOnlyList<string>> GetFindingDatabases(FindingsState findings, ProductClock clock, string key, CancellationToken cancel) =>
+        TypedResults.Ok<IReadOnlyList<string>>([.. findings.Groups(clock.ToldTo, cancel).FirstOrDefault(g => g.Key == key)?.Databases.Select(d => d.Value) ?? []]);
 
     private static Ok<Places> GetPlaces(FleetState state)
     {

@@ -71,5 +71,41 @@ internal sealed class LagIntake(FleetState fleet, NpgsqlDataSource source, Peers
         }
     }
 
+    /// <summary>Takes in what is known of a replica from the instant at which it began, though nobody looked then: what was seen of it since goes on from there.</summary>
+    /// <param name="began">How it stood then.</param>
+    /// <param name="cancel">Gives up; nothing is kept then.</param>
+    public async Task BeganAsync(LagSample began, CancellationToken cancel)
+    {
+        await turn.WaitAsync(cancel);
+        try
+        {
+            var model = fleet.Fleet;
+            if (!model.Replicas.TryGetValue(began.Replica, out var replica))
+            {
+                return;
+            }
+
+            var start = model.DatabaseById[replica.Database].StartOf(began.Branch);
+            var known = LagWatch.Next(replica, start, null, began);
+            if (watched.TryGetValue(began.Replica, out var seen) && seen.Sample.Branch == began.Branch && seen.Sample.At > began.At)
+            {
+                known = LagWatch.Next(replica, start, known, seen.Sample);
+            }
+
+            if (known.Stretch is { } stretch)
+            {
+                await using var connection = await source.OpenConnectionAsync(cancel);
+                await LagTable.UpsertAsync(connection, [stretch], cancel);
+                fleet.Change([stretch]);
+                watched[began.Replica] = known;
+                await peers.TellAsync([], [], cancel, Peers.Shared.Lag);
+            }
+        }
+        finally
+        {
+            turn.Release();
+        }
+    }
+
     private bool Noteworthy(LagSample s) => fleet.NoteOf(s.Replica) is var known && (known.HeldUpBy != s.HeldUpBy || known.Unusable is not null != s.Unusable || known.WatchedFrom != s.WatchedFrom);
 }

@@ -14,7 +14,7 @@ using NodaTime;
 namespace Imbrek.Server.Features.Runs.Drill;
 
 /// <summary>A drill in which roles change (<see cref="RoleChange"/>): switchover, forced or automatic failover, and home again when asked; what changes in the fleet is kept step by step.</summary>
-internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBook book, FleetChanges changes, IClock clock) : ReplicaKind(drivers, fleet, book, clock), IRunKind
+internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBook book, LagIntake lag, FleetChanges changes, IClock clock) : ReplicaKind(drivers, fleet, book, clock), IRunKind
 {
     public const string KindName = "drill";
 
@@ -33,7 +33,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         return step.Kind switch
         {
             "name" => await NamePromotedAsync(run, changes, run.Row.Database, replica, from, DrillResult.PromotedIn(run.Run, phase)!, $"drill: {replica} has become the primary", cancel),
-            "follow" => await FollowAsync(run, step.Subject!, from, asked, cancel),
+            "follow" => await FollowAsync(run, step.Subject!, from, phase, asked, cancel),
             _ => await ChangeOf(run, asked).DoAsync(step, cancel) ?? await DoSharedAsync(run, step, from, progress, cancel) ?? throw new InvalidOperationException(step.Kind),
         };
     }
@@ -81,8 +81,11 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         Fleet.Fleet,
         Clock);
 
-    /// <summary>The host that is left becomes a replica of the new primary, like the one that took over; one that had its name before is one again.</summary>
-    private Task<StepResult> FollowAsync(RunContext run, string id, string host, DrillQuestion asked, CancellationToken cancel)
+    /// <summary>
+    /// The host that is left becomes a replica of the new primary, like the one that took over; one that had its name before is one again. Where writes were stopped and all was received it holds, from the instant
+    /// the new primary opened, all that was committed until then.
+    /// </summary>
+    private async Task<StepResult> FollowAsync(RunContext run, string id, string host, int phase, DrillQuestion asked, CancellationToken cancel)
     {
         var part = JsonNode.Parse(asked.Part)!.AsObject();
         foreach (var member in (string[])["from", "since", "until"])
@@ -91,6 +94,13 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         }
 
         (part["id"], part["host"]) = (id, host);
-        return NameReplicaAsync(run, new(id), part, [], changes, cancel);
+        var named = await NameReplicaAsync(run, new(id), part, [], changes, cancel);
+        if (!asked.TakesForLost(phase) && DrillResult.PromotedIn(run.Run, phase) is { LostTransactions: null or 0, LostSeconds: 0 } p && asked.Kind != DrillKind.Automatic)
+        {
+            var opened = p.ToBranch().StartsAt;
+            await lag.BeganAsync(new(new(id), p.Branch, opened, opened, opened, 0, p.Position, InStep: false), cancel);
+        }
+
+        return named;
     }
 }
