@@ -64,6 +64,18 @@ public class JudgementTests
     public void Proven_when_within_everything_and_a_proof_counts() =>
         Assert.Equal(Verdict.Proven, Judge(Subject(Tickets, 3600, 600, Hourly("s1", "s2")), ProofOf(3)).Verdict);
 
+    [Fact]
+    public void The_loss_of_its_site_was_that_of_the_site_it_ran_on_then()
+    {
+        // All its sets lie on the site it runs on now; until six hours ago it ran on the other.
+        var moved = Tickets with { Branches = [new Branch(2, 1, 5, Now - Duration.FromHours(6), Now - Duration.FromHours(6), new Id<Host>("h2"))] };
+        double Unprotected(Database d, Loss loss) => Observer.Observe(Subject(d, 3600, 600, Hourly("s1")), loss, Now, Duration.FromDays(1), null).Window.SecondsUnprotected;
+        Assert.Equal(6 * 3600, Unprotected(moved, Loss.OfKind(LossKind.Site)));
+        Assert.Equal(24 * 3600, Unprotected(Tickets, Loss.OfKind(LossKind.Site)));
+        Assert.Equal(24 * 3600, Unprotected(moved with { Branches = [moved.Branches[0] with { LeftHost = null }] }, Loss.OfKind(LossKind.Site)));
+        Assert.Equal(0, Unprotected(moved, Loss.Of(new Id<Site>("b"))));
+    }
+
     public static TheoryData<Proof?, string> Void() => new()
     {
         { null, "never restored" },

@@ -61,6 +61,14 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         return await operate.RunIsAsync(id, state);
     }
 
+    /// <summary>For how long, under each loss, a database was over its RPO since this world began, seconds: the days of the window before that, when there was nothing, are taken off.</summary>
+    private static async Task<Dictionary<string, double>> OverRpoAsync(Session session, string database)
+    {
+        var d = await session.GetAsync($"/api/databases/{database}");
+        var since = DateTimeOffset.Parse(d.GetProperty("at").GetString()!, System.Globalization.CultureInfo.InvariantCulture).ToUnixTimeMilliseconds() / 1000.0;
+        return d.GetProperty("losses").EnumerateArray().ToDictionary(l => l.GetProperty("kind").GetString()!, l => l.GetProperty("secondsOverRpo").GetDouble() + since);
+    }
+
     private async Task<JsonElement> ResultAsync(string id) => JsonDocument.Parse((await world.Server.QueryAsync<string>($"select result::text from runs where id = '{id}'"))!).RootElement;
 
     [Fact]
@@ -70,6 +78,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         var asked = new { replica = "gate-scans-hill", kind = "switchover", ending = "home" };
         var branches = (await admin.FleetAsync()).DatabaseById[new("gate-scans")].Branches.Count;
+        var before = await OverRpoAsync(admin, "gate-scans");
         var sheet = (await admin.PostAsync("/api/drills/worksheet", asked)).Body;
         Assert.Equal((0.0, false), (sheet.GetProperty("lostSeconds").GetDouble(), sheet.GetProperty("approval").GetBoolean()));
         Assert.Contains(sheet.GetProperty("steps").EnumerateArray(), s => s.GetProperty("noWayBack").GetBoolean() && s.GetProperty("critical").GetBoolean());
@@ -91,6 +100,9 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
             return all;
         }));
         Assert.StartsWith("passed: there and home again", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+
+        // The side that is left follows at once: in no moment more could have been lost than was agreed, wherever it ran then.
+        Assert.All(await OverRpoAsync(admin, "gate-scans"), after => Assert.InRange(after.Value - before[after.Key], 0, 0.002));
 
         var result = await ResultAsync(id);
         var changes = result.GetProperty("changes").EnumerateArray().ToArray();

@@ -8,4 +8,5 @@ namespace Imbrek.Core.Fleet;
 /// <param name="ForkPosition">The log position at which it left its parent.</param>
 /// <param name="ForkAt">The instant of the parent's history at which it left.</param>
 /// <param name="StartsAt">When it became the live one; earlier instants belong to the parent.</param>
-public sealed record Branch(int Id, int Parent, long ForkPosition, Instant ForkAt, Instant StartsAt);
+/// <param name="LeftHost">The host its database ran on until then, where a change of roles began it; null where it stayed where it was.</param>
+public sealed record Branch(int Id, int Parent, long ForkPosition, Instant ForkAt, Instant StartsAt, Id<Host>? LeftHost = null);

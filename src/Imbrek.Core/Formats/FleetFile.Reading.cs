@@ -234,7 +234,7 @@ public static partial class FleetFile
             return hours;
         }
 
-        private static List<Branch> ReadBranches(LocatedJson database)
+        private List<Branch> ReadBranches(LocatedJson database)
         {
             var items = database.Objects("branches");
             var parents = new Dictionary<int, int>();
@@ -254,7 +254,7 @@ public static partial class FleetFile
                     j.FaultAt("startsAt", "is before forkAt");
                 }
 
-                branches.Add(new(id, parents.GetValueOrDefault(id), j.Integer("forkPosition") ?? 0, forkAt ?? default, startsAt ?? default));
+                branches.Add(new(id, parents.GetValueOrDefault(id), j.Integer("forkPosition") ?? 0, forkAt ?? default, startsAt ?? default, Ref(j, "leftHost", hosts, "host", false) is { } left ? new Id<Host>(left) : null));
             }
 
             foreach (var j in items)

@@ -121,6 +121,7 @@ public static partial class FleetFile
                 forkPosition = b.ForkPosition,
                 forkAt = Instants.Write(b.ForkAt),
                 startsAt = Instants.Write(b.StartsAt),
+                leftHost = b.LeftHost?.Value,
             }),
         })),
         replicas = fleet.ReplicaList.Select(r => FleetMembers.Replicas.Write(r, new()

@@ -10,6 +10,9 @@ namespace Imbrek.Core.Recovery;
 /// <param name="Reasons">Why, in sentences; empty for proven.</param>
 public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
 {
+    /// <summary>Times are compared at a millisecond: one in which a new branch has begun, and nobody can have seen it yet, is nothing to warn of. Seconds.</summary>
+    private const double OneInstant = 0.0015;
+
     /// <summary>Judges one loss, or one database when given the figures of every loss its objective names: the worst counts.</summary>
     /// <param name="database">The database.</param>
     /// <param name="objective">Its objective; null judges only whether there is anything to restore from.</param>
@@ -61,7 +64,7 @@ public sealed record Judgement(Verdict Verdict, IReadOnlyList<string> Reasons)
                 Say(Verdict.AtRisk, $"{f.Loss.Clause} it would take {Plain(f.CautiousServiceSeconds.Value)} by the cautious figures, {Plain(objective.RtoSeconds)} is allowed");
             }
 
-            if (f.Window.SecondsOverRpo > 0 && exposure <= objective.RpoSeconds)
+            if (f.Window.SecondsOverRpo > OneInstant && exposure <= objective.RpoSeconds)
             {
                 var worst = f.Window.SecondsUnprotected > 0 ? "there was nothing to restore from" : $"up to {Plain(f.Window.WorstExposureSeconds ?? 0)} would have been lost";
                 Say(Verdict.AtRisk, $"{f.Loss.Clause} it was over its RPO for {Plain(f.Window.SecondsOverRpo.Value)} in the window: {worst}");

@@ -317,7 +317,7 @@ public sealed class WorldReplicas
         var (parent, position, forkAt) = (d.Branch, r.AppliedPosition, r.Image.Time);
         var (lost, lostUpTo) = (d.Committed((long)Math.Floor(received), now), d.Image.Time);
         var others = TakeOut(d, r);
-        var branch = new Branch(parent + 1, parent, position, Instant.FromUnixTimeMilliseconds(forkAt), world.Now);
+        var branch = new Branch(parent + 1, parent, position, Instant.FromUnixTimeMilliseconds(forkAt), world.Now, d.Database.Host);
         d.TakeOver(r.Image, host, branch, lostNothing: lost == 0);
         var left = new List<Promotion.LeftBehind>();
         foreach (var (other, _) in others)

@@ -67,14 +67,23 @@ internal static class FleetParts
     public sealed record Change(string List, string Id, string What, Action<JsonArray, int> Apply);
 
     /// <summary>A branch as it stands in the fleet file.</summary>
-    public static JsonObject Of(Branch branch) => new()
+    public static JsonObject Of(Branch branch)
     {
-        ["id"] = branch.Id,
-        ["parent"] = branch.Parent,
-        ["forkPosition"] = branch.ForkPosition,
-        ["forkAt"] = Instants.Write(branch.ForkAt),
-        ["startsAt"] = Instants.Write(branch.StartsAt),
-    };
+        var part = new JsonObject
+        {
+            ["id"] = branch.Id,
+            ["parent"] = branch.Parent,
+            ["forkPosition"] = branch.ForkPosition,
+            ["forkAt"] = Instants.Write(branch.ForkAt),
+            ["startsAt"] = Instants.Write(branch.StartsAt),
+        };
+        if (branch.LeftHost is { } left)
+        {
+            part["leftHost"] = left.Value;
+        }
+
+        return part;
+    }
 
     /// <summary>A part as it is from now on.</summary>
     public static Change Put(string list, string id, JsonObject part) => new(list, id, "changed", (items, index) =>

@@ -209,12 +209,9 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
     {
         var database = changes.Find("databases", id)!;
         var branches = database["branches"] as JsonArray ?? [];
-        if (branches.All(b => b?["id"]?.GetValue<int>() != branch.Id))
-        {
-            database["branches"] = new JsonArray([.. branches.Select(b => b?.DeepClone()), FleetParts.Of(branch)]);
-        }
 
         // Who follows an engine's log may have named the branch before; the host is ours to name.
+        database["branches"] = new JsonArray([.. branches.Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetParts.Of(branch with { LeftHost = new(from) })]);
         if (database["host"]?.ToString() == host)
         {
             return [];
