@@ -21,6 +21,7 @@ using Imbrek.Server.Features.Runs.ReadBack;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.HoldReplica;
 using Imbrek.Server.Features.Runs.LookAtReplica;
+using Imbrek.Server.Features.Runs.PlanChange;
 using Imbrek.Server.Features.Runs.MendReplica;
 using Imbrek.Server.Features.Runs.NewDatabase;
 using Imbrek.Server.Features.Runs.Removal;
@@ -211,6 +212,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<FindingsState>();
         builder.Services.AddSingleton<LiveEvents>();
         builder.Services.AddSingleton<Peers>();
+        builder.Services.AddSingleton<IDriverFamily, ProductFamily>();
         builder.Services.AddSingleton<Drivers>();
         builder.Services.AddSingleton<RunStore>();
         builder.Services.AddSingleton<IRunKind, RestoreKind>();
@@ -224,6 +226,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, TakeOverKind>();
         builder.Services.AddSingleton<IRunKind, DrillRunKind>();
         builder.Services.AddSingleton<IRunKind, JointDrillKind>();
+        builder.Services.AddSingleton<IRunKind, PlanChangeKind>();
         builder.Services.AddSingleton<IFindingSource, DrillBook>();
         builder.Services.AddSingleton<IRunKind, NewDatabaseKind>();
         builder.Services.AddSingleton<FleetChanges>();

@@ -19,6 +19,53 @@ public class PlanTests(DemoServer demo)
         """)!.AsObject();
 
     [Fact]
+    public async Task Locking_copies_for_less_time_waits_for_a_second_person_who_sees_what_is_at_stake()
+    {
+        using var plan = await demo.StillAsync("plan");
+        using var approve = await Session.SignInAsync(demo.Server.Url, "approve");
+        JsonObject Locked(string id, int days)
+        {
+            var tried = Tried(id);
+            tried["tasks"]![0]!["copyTo"] = new JsonArray("north-o1");
+            tried["tasks"]![0]!["lockSeconds"] = days * 86_400;
+            return tried;
+        }
+
+        Assert.Equal(1, (await plan.PutAsync("/api/plans/locked?basedOn=0", Locked("locked", 10))).Body.GetProperty("version").GetInt32());
+        Assert.Equal(2, (await plan.PutAsync("/api/plans/locked?basedOn=1", Locked("locked", 20))).Body.GetProperty("version").GetInt32());
+
+        // Less: nothing is kept, and who asked cannot agree.
+        var asked = (await plan.PutAsync("/api/plans/locked?basedOn=2", Locked("locked", 5))).Body;
+        Assert.False(asked.TryGetProperty("version", out var none) && none.ValueKind != JsonValueKind.Null);
+        var id = asked.GetProperty("waitsFor").GetString()!;
+        var run = await plan.RunIsAsync(id, "held");
+        var step = Assert.Single(run.GetProperty("steps").EnumerateArray());
+        Assert.Contains("copies of full are locked for 20 d now, and for 5 d from then on", step.GetProperty("title").GetString(), StringComparison.Ordinal);
+        Assert.Equal(403, (await plan.PostAsync($"/api/runs/{id}/approve", new { step = 1, choice = "approve" })).Status);
+        Assert.Equal(409, (await plan.PutAsync("/api/plans/locked?basedOn=2", Locked("locked", 4))).Status);
+        Assert.Equal(2, (await plan.GetAsync("/api/plans/locked")).GetProperty("version").GetInt32());
+
+        // Refused with a reason it stays as it is; agreed to it is the next version, by who asked.
+        Assert.Equal(204, (await approve.PostAsync($"/api/runs/{id}/approve", new { step = 1, choice = "refuse", why = "the audit asks for twenty" })).Status);
+        Assert.Contains("the audit asks for twenty", (await plan.RunIsAsync(id, "failed")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Equal(2, (await plan.GetAsync("/api/plans/locked")).GetProperty("version").GetInt32());
+        id = (await plan.PutAsync("/api/plans/locked?basedOn=2", Locked("locked", 5))).Body.GetProperty("waitsFor").GetString()!;
+        await plan.RunIsAsync(id, "held");
+        Assert.Equal(204, (await approve.PostAsync($"/api/runs/{id}/approve", new { step = 1, choice = "approve" })).Status);
+        Assert.Equal("version 3 of Tried is kept", (await plan.RunIsAsync(id, "done")).GetProperty("run").GetProperty("note").GetString());
+        var kept = await plan.GetAsync("/api/plans/locked");
+        Assert.Equal((3, "plan", 5 * 86_400), (kept.GetProperty("version").GetInt32(), kept.GetProperty("versions")[0].GetProperty("who").GetString(), kept.GetProperty("plan").GetProperty("tasks")[0].GetProperty("lockSeconds").GetInt32()));
+
+        // So is removing it; who comes late is told.
+        id = (await plan.Http.DeleteAsync("/api/plans/locked?basedOn=3")) is { IsSuccessStatusCode: true } answer ? JsonNode.Parse(await answer.Content.ReadAsStringAsync())!["waitsFor"]!.ToString() : "";
+        await plan.RunIsAsync(id, "held");
+        Assert.Equal(4, (await plan.PutAsync("/api/plans/locked?basedOn=3", Locked("locked", 6))).Body.GetProperty("version").GetInt32());
+        Assert.Equal(204, (await approve.PostAsync($"/api/runs/{id}/approve", new { step = 1, choice = "approve" })).Status);
+        Assert.Contains("somebody saved Tried meanwhile", (await plan.RunIsAsync(id, "failed")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Equal(4, (await plan.GetAsync("/api/plans/locked")).GetProperty("version").GetInt32());
+    }
+
+    [Fact]
     public async Task Each_save_is_a_version_with_what_changed_and_any_two_stand_side_by_side()
     {
         using var plan = await demo.StillAsync("plan");
@@ -43,7 +90,7 @@ public class PlanTests(DemoServer demo)
         Assert.Equal(HttpStatusCode.NotFound, (await plan.Http.GetAsync("/api/plan-comparison?left=none&right=tried")).StatusCode);
 
         Assert.Equal(HttpStatusCode.Conflict, (await plan.Http.DeleteAsync("/api/plans/tried?basedOn=1")).StatusCode);
-        Assert.Equal(HttpStatusCode.NoContent, (await plan.Http.DeleteAsync("/api/plans/tried?basedOn=2")).StatusCode);
+        Assert.Equal(HttpStatusCode.OK, (await plan.Http.DeleteAsync("/api/plans/tried?basedOn=2")).StatusCode);
         Assert.Equal(HttpStatusCode.NotFound, (await plan.Http.GetAsync("/api/plans/tried")).StatusCode);
         Assert.Equal(2L, await demo.Server.QueryAsync<long>("select count(*) from ledger where kind = 'plan' and body like '%\"tried\"%'"));
         Assert.Equal(1L, await demo.Server.QueryAsync<long>("select count(*) from ledger where kind = 'plan-removed' and body like '%\"tried\"%'"));

@@ -1,4 +1,10 @@
 using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
+using Imbrek.Server.Features.Runs.RemoveReplica;
+using NodaTime;
 using Xunit;
 
 namespace Imbrek.Server.Tests;
@@ -7,6 +13,21 @@ namespace Imbrek.Server.Tests;
 [Collection("demo")]
 public class ReplicaRunTests(DemoServer demo)
 {
+    [Fact]
+    public void Ending_the_last_way_back_from_a_loss_needs_a_second_person_and_another_does_not()
+    {
+        var now = Instant.FromUtc(2026, 3, 2, 12, 0);
+        var replica = new Replica { Id = new("far"), Database = new("d"), Place = new ReplicaPlace.OnHost(new("h2")), Mode = ReplicaMode.Async };
+        var d = new Core.Fleet.Database { Id = new("d"), Name = "D", Engine = new("e"), Host = new("h1"), SizeBytes = 1_000 };
+        var fleet = new FleetModel(
+            [new(new("a"), "A", "UTC"), new(new("b"), "B", "UTC")], [new(new("a"), new("b"), 1e8, 1)], [], [new(new("h1"), new("a"), null, 1e8, null, [], [], []), new(new("h2"), new("b"), null, 1e8, null, [], [], [])], [new(new("s1"), new("b"), null, null, false, 1e8, 1e8)], [new(new("e"), "E", 30, 1, 1e8, 1e7, 1e7, 10)], [], [], [d], [replica], []);
+        var lag = new LagHistory(replica.Id, [new(replica.Id, 1, now - Duration.FromHours(1), now, Duration.Zero, Duration.Zero, Duration.Zero, 0, null)]);
+        var full = new BackupSet { Id = new("full"), Database = d.Id, Kind = SetKind.Full, ToPosition = 5, CoversTo = now - Duration.FromDays(1), FinishedAt = now - Duration.FromDays(1), DataBytes = 1_000, Copies = [new BackupCopy(new("s1"), now - Duration.FromDays(1), null, null, 400, CopyState.Good)] };
+        bool Asks(params BackupSet[] sets) => RemoveReplicaKind.Plan(RecoverySubject.Of(fleet, d, new DatabaseCatalogue(d.Id, sets).WithLag([lag])), replica, now).Plan.Steps.Any(s => s.NeedsApproval);
+        Assert.True(Asks());
+        Assert.False(Asks(full));
+    }
+
     private static async Task<string> BeginAsync(Session session, string path, object body)
     {
         var (status, answer) = await session.PostAsync(path, body);

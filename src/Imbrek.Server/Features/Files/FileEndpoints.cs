@@ -3,6 +3,7 @@ using System.Text;
 using System.Text.Json;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
@@ -101,6 +102,12 @@ internal static class FileEndpoints
             if (PlanSizes(model, now) is { } much)
             {
                 throw new BadInputException("fleet", much);
+            }
+
+            // What a second person must agree to is not brought in by a file.
+            if (state.Fleet.Plans.SelectMany(b => WeakerLock.Of(b, model.Plans.FirstOrDefault(p => p.Id == b.Id)).Select(w => (Plan: b, w.Task))).FirstOrDefault() is { Plan: { } weakened, Task: var task })
+            {
+                throw new BadInputException("fleet", $"copies of {task} under plan {weakened.Id} would be locked for less time than now: change the plan itself, so that a second person can agree; then import", 409, "second-person");
             }
 
             var document = FleetFile.Write(model.WithPlans([]));

@@ -10,6 +10,9 @@ using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Dispatch;
+using Imbrek.Server.Features.Replicas;
+using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.PlanChange;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -57,7 +60,10 @@ internal static class PlanEndpoints
 
     public sealed record WordsView(string? Rule, string? Start, string? Said, IReadOnlyList<string> Next, string? Error, IReadOnlyList<string> Examples);
 
-    public sealed record SavedView(int Version);
+    /// <summary>What came of saving a plan, or of removing one.</summary>
+    /// <param name="Version">The number of the version that was written; null when none was yet.</param>
+    /// <param name="WaitsFor">The run in which a second person must agree first; null when nobody must.</param>
+    public sealed record SavedView(int? Version, Guid? WaitsFor = null);
 
     public sealed record ChoicesView(IReadOnlyList<string> Services, IReadOnlyList<string> Tags, IReadOnlyList<string> Engines, IReadOnlyList<string> Objectives, IReadOnlyList<string> Databases);
 
@@ -178,7 +184,7 @@ internal static class PlanEndpoints
             .Where(t => t.Recurrence is not null).ToDictionary(t => t.Id, t => RecurrenceWords.Of(t.Recurrence!)) ?? [];
 
     private static async Task<Ok<SavedView>> SaveAsync(
-        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, ReplicaActions.Acting acting, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var read = await ReadAsync(request, fleet.Fleet, clock, cancel);
         if (read.Id.Value != plan)
@@ -186,24 +192,38 @@ internal static class PlanEndpoints
             throw new BadInputException("id", $"the plan is '{read.Id}', the address says '{plan}'");
         }
 
-        return TypedResults.Ok(new SavedView(await WriteAsync([(read, false, basedOn)], source, fleet, dispatcher, user, clock, cancel)));
+        return TypedResults.Ok(await WriteOrAskAsync(read, false, basedOn, source, fleet, dispatcher, acting, user, clock, cancel));
     }
 
-    private static async Task<NoContent> RemoveAsync(
-        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<Ok<SavedView>> RemoveAsync(
+        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, ReplicaActions.Acting acting, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var known = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == plan)
             ?? (fleet.LeftOut.Any(l => l.Kind == "plan" && l.Id == plan) ? new Plan(new(plan), plan, new Selection(), [], TellRule.Nobody)
             : throw new BadInputException("plan", $"there is no plan '{plan}'", 404, "not-found"));
-        await WriteAsync([(known, true, basedOn)], source, fleet, dispatcher, user, clock, cancel);
-        return TypedResults.NoContent();
+        return TypedResults.Ok(await WriteOrAskAsync(known, true, basedOn, source, fleet, dispatcher, acting, user, clock, cancel));
+    }
+
+    /// <summary>Writes a version of a plan; where copies would be locked for less time than before, a second person is asked first.</summary>
+    private static async Task<SavedView> WriteOrAskAsync(
+        Plan plan, bool removed, int basedOn, NpgsqlDataSource source, FleetState fleet, Dispatcher dispatcher, ReplicaActions.Acting acting, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
+    {
+        var who = user.Identity!.Name!;
+        if (fleet.Fleet.Plans.FirstOrDefault(p => p.Id == plan.Id) is not { } before || WeakerLock.Of(before, removed ? null : plan) is not { Count: > 0 } weaker)
+        {
+            return new SavedView(await WriteAsync([(plan, removed, basedOn)], source, fleet, dispatcher, who, clock, cancel));
+        }
+
+        var (question, run) = PlanChangeKind.Plan(before, plan, removed, basedOn, weaker, fleet, clock.GetCurrentInstant());
+        var about = before.Members.Of(fleet.Fleet).Select(d => d.Id.Value).FirstOrDefault() ?? "";
+        return new SavedView(null, await acting.BeginAsync(PlanChangeKind.KindName, about, ProductFamily.FamilyName, question, run, $"plan:{plan.Id}", who, cancel));
     }
 
     /// <summary>Writes versions of plans, all or none, and has everybody take them over.</summary>
     /// <returns>The number of the last one.</returns>
     /// <exception cref="BadInputException">Somebody else saved one of them first.</exception>
     public static async Task<int> WriteAsync(
-        IReadOnlyList<(Plan Plan, bool Removed, int BasedOn)> changes, NpgsqlDataSource source, FleetState fleet, Dispatcher dispatcher, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
+        IReadOnlyList<(Plan Plan, bool Removed, int BasedOn)> changes, NpgsqlDataSource source, FleetState fleet, Dispatcher dispatcher, string who, IClock clock, CancellationToken cancel)
     {
         var number = 0;
         await using (var data = ImbrekDatabase.Context(source))
@@ -213,7 +233,7 @@ internal static class PlanEndpoints
             {
                 try
                 {
-                    number = await PlanVersions.WriteAsync(data, fleet.Fleet, plan, removed, basedOn, user.Identity!.Name!, clock.GetCurrentInstant(), cancel) ?? throw Late(plan);
+                    number = await PlanVersions.WriteAsync(data, fleet.Fleet, plan, removed, basedOn, who, clock.GetCurrentInstant(), cancel) ?? throw Late(plan);
                 }
                 catch (DbUpdateException e) when (e.InnerException is PostgresException { SqlState: PostgresErrorCodes.UniqueViolation })
                 {

@@ -132,8 +132,15 @@ internal static class ReplicaActions
         /// <param name="held">The drill with a date that it holds, kept with it; null for none.</param>
         public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel, DatedDrillRow? held = null)
         {
-            var row = NewRuns.Row(kind, d.Id.Value, family.Name, question, run, user.Identity!.Name!, clock.GetCurrentInstant());
-            row.Claim = $"replica:{claim}";
+            var id = await BeginAsync(kind, d.Id.Value, family.Name, question, run, $"replica:{claim}", user.Identity!.Name!, cancel, held);
+            return TypedResults.Created($"/api/runs/{id}", new RunBegun(id));
+        }
+
+        /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
+        public async Task<Guid> BeginAsync<T>(string kind, string database, string family, T question, Run run, string claim, string who, CancellationToken cancel, DatedDrillRow? held = null)
+        {
+            var row = NewRuns.Row(kind, database, family, question, run, who, clock.GetCurrentInstant());
+            row.Claim = claim;
             if (held is not null)
             {
                 held.RunId = row.Id;
@@ -147,7 +154,7 @@ internal static class ReplicaActions
 
             worker.Wake(row.Id);
             await peers.TellAsync([], [row.Id], cancel);
-            return TypedResults.Created($"/api/runs/{row.Id}", new RunBegun(row.Id));
+            return row.Id;
         }
     }
 
@@ -194,8 +201,8 @@ internal static class ReplicaActions
 
     private static Task<Created<RunBegun>> RemoveAsync(string id, Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var (s, _, family) = acting.Of(id, ReplicaAct.End);
-        return acting.BeginAsync(RemoveReplicaKind.KindName, s.Database, family, new ReplicaKind.About(id), RemoveReplicaKind.Plan(id), id, user, cancel);
+        var (s, source, family) = acting.Of(id, ReplicaAct.End);
+        return acting.BeginAsync(RemoveReplicaKind.KindName, s.Database, family, new ReplicaKind.About(id), RemoveReplicaKind.Plan(s, source.Replica, acting.Clock.GetCurrentInstant()), id, user, cancel);
     }
 
     private static Task<Created<RunBegun>> LookAsync(string id, LookAtRequest request, Acting acting, ClaimsPrincipal user, CancellationToken cancel)

@@ -323,7 +323,7 @@ internal static class TimetableEndpoints
         var plans = moves.Select(m => m.Plan).ToHashSet();
         var numbers = await data.PlanVersions.AsNoTracking().GroupBy(v => v.Plan).Select(g => new { g.Key, Number = g.Max(v => v.Number) }).ToDictionaryAsync(g => g.Key, g => g.Number, cancel);
         var changed = Proposal.Accept(state.Fleet.Plans, moves).Where(p => plans.Contains(p.Id)).Select(p => (p, false, numbers[p.Id.Value])).ToArray();
-        await PlanEndpoints.WriteAsync(changed, source, state, dispatcher, user, clock, cancel);
+        await PlanEndpoints.WriteAsync(changed, source, state, dispatcher, user.Identity!.Name!, clock, cancel);
         return TypedResults.Ok(new AcceptedView(changed.Length, moves.Length));
     }
 }

@@ -140,14 +140,15 @@ function EditedPlan({
         }),
       ),
     onSuccess: (saved) => {
-      setOwn(saved.version);
+      if (saved.waitsFor) return leaveFor(`/runs/${saved.waitsFor}`, false);
+      setOwn(saved.version!);
       return leaveFor(`/plans/${plan.id}`, true);
     },
   });
   const remove = useMutation({
     mutationFn: () =>
       got(api.DELETE('/api/plans/{plan}', { params: { path: { plan: plan.id }, query: { basedOn: version } } })),
-    onSuccess: () => leaveFor('/plans', false),
+    onSuccess: (removed) => leaveFor(removed.waitsFor ? `/runs/${removed.waitsFor}` : '/plans', false),
   });
   const fault = consequences.error instanceof ApiError && consequences.error.status === 400 ? consequences.error : null;
   const change = JSON.stringify(plan) !== JSON.stringify(initial);

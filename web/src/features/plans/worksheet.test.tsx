@@ -117,6 +117,14 @@ describe('the worksheet of a plan', () => {
     expect(screen.queryByRole('button', { name: 'Take back' })).toBeNull();
   });
 
+  it('goes to where a second person is waited for when one must agree first', async () => {
+    keeping({ 'PUT /api/plans/counters': () => ({ version: null, waitsFor: 'r-7' }) });
+    await opened('/plans/counters');
+    type('When log', 'every 5 minutes');
+    press('Save');
+    await waitFor(() => expect(address()).toContain('/runs/r-7'));
+  });
+
   it('is saved upon the version one saw, and then stands there as the next', async () => {
     const asked = keeping();
     await opened('/plans/counters?loss=site');

@@ -17,6 +17,7 @@ export const runKindWord: Record<string, string> = {
   drill: 'Drill',
   'joint-drill': 'Drill',
   'remove-replica': 'Ending a replica',
+  'plan-change': 'A change of a plan',
 };
 
 /** Where a run stands. */

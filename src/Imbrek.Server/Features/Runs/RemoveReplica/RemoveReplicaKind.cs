@@ -1,4 +1,7 @@
 using System.Text.Json.Nodes;
+using Imbrek.Core.Drills;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Server.Features.Fleet;
@@ -15,13 +18,25 @@ internal sealed class RemoveReplicaKind(Drivers drivers, FleetState fleet, Repli
 
     public override IReadOnlyList<string> Names { get; } = [KindName];
 
-    /// <summary>Its steps.</summary>
-    public static Run Plan(string replica)
+    /// <summary>Its steps; where it is the last way back from a loss, a second person must agree.</summary>
+    /// <param name="subject">Its database.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="now">Now.</param>
+    public static Run Plan(RecoverySubject subject, Replica replica, Instant now)
     {
         var steps = new List<Step>();
-        steps.Add(Next(steps, "hold", "It receives nothing more", replica, 2, undo: Undo.Own));
-        steps.Add(Next(steps, "remove", "It ends; its source keeps no log for it any more", replica, 1) with { NoWayBack = true });
+        var without = subject with { Replicas = [.. subject.Replicas.Where(r => r.Replica.Id != replica.Id)] };
+        Loss[] alone = [.. (subject.Objective?.Against ?? [LossKind.None]).Append(LossKind.Host).Distinct().Select(k => Loss.OfKind(k).For(subject.Database, subject.Fleet)).Where(l => Way(subject, l) && !Way(without, l))];
+        steps.Add(Next(steps, "hold", $"It receives nothing more{(alone.Length == 0 ? "" : $"; without it there is no way back {string.Join(", nor ", alone.Select(l => l.Clause))}")}", replica.Id.Value, 2, undo: Undo.Own) with
+        {
+            NeedsApproval = alone.Length > 0,
+            DecideWithinSeconds = alone.Length > 0 ? Step.ApprovalSeconds : null,
+            Owner = alone.Length > 0 ? DrillRunbook.SecondPerson : Step.Product,
+        });
+        steps.Add(Next(steps, "remove", "It ends; its source keeps no log for it any more", replica.Id.Value, 1) with { NoWayBack = true });
         return Run.Of(new RunPlan(steps));
+
+        bool Way(RecoverySubject s, Loss loss) => Evaluator.RecoverableAt(s, loss, now).Count > 0;
     }
 
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
