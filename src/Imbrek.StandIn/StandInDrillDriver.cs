@@ -27,9 +27,9 @@ public sealed class StandInDrillDriver(World world) : IDrillDriver
     }
 
     /// <inheritdoc/>
-    public Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel) => DoAsync(
+    public Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, Instant? at, CancellationToken cancel) => DoAsync(
         call,
-        HandSeconds,
+        at is { } then ? Math.Max(HandSeconds, (then - world.Now).TotalSeconds) : HandSeconds,
         () =>
         {
             var d = world[database];
@@ -47,11 +47,11 @@ public sealed class StandInDrillDriver(World world) : IDrillDriver
                 });
             }
 
-            var at = already ?? world.NowMs;
+            var stoppedAt = already ?? world.NowMs;
             return new WritesStopped(
-                Instant.FromUnixTimeMilliseconds(at),
+                Instant.FromUnixTimeMilliseconds(stoppedAt),
                 lostTo is null ? $"the database on {d.Database.Host} takes no more writes" : $"{d.Database.Host} is cut off: it takes no more writes, and nothing of it reaches {lostTo}",
-                world.Drills.Markers(call.Run, database, at));
+                world.Drills.Markers(call.Run, database, stoppedAt));
         },
         cancel);
 

@@ -84,8 +84,8 @@ public sealed class ClusterDrillTests
     private static async Task<(WritesStopped Stopped, MarkersPresent Present, Instant Back, Promotion Promotion)> ChangeRolesAsync(Harbour h, RunCall call, Id<Replica> to, string from, string host, bool lost)
     {
         var (drill, replicate) = (h.Drill, h.Replicate);
-        var stopped = await drill.StopAsync(call, Database, lost ? to : null, default);
-        Assert.Equal(stopped, await drill.StopAsync(call, Database, lost ? to : null, default));
+        var stopped = await drill.StopAsync(call, Database, lost ? to : null, null, default);
+        Assert.Equal(stopped, await drill.StopAsync(call, Database, lost ? to : null, null, default));
         if (!lost)
         {
             await h.WaitAsync(() => drill.HoldsAllAsync(call, Database, to, default).Result is (true, true), "all received and applied");
@@ -168,7 +168,7 @@ public sealed class ClusterDrillTests
             await h.Replicate.HoldAsync(call, new(to.Item2), default);
             var cutAt = SystemClock.Instance.GetCurrentInstant();
             await h.WaitAsync(() => clients.Told.Max(t => t.Told) > cutAt + Duration.FromSeconds(2 + random.Next(2)), "cut");
-            var stopped = await h.Drill.StopAsync(call, Database, new(to.Item2), default);
+            var stopped = await h.Drill.StopAsync(call, Database, new(to.Item2), null, default);
             var (again, present, back, promotion) = await ChangeRolesAsync(h, call, new(to.Item2), from.Item1, to.Item1, lost: true);
             Assert.Equal(stopped, again);
 
@@ -215,13 +215,13 @@ public sealed class ClusterDrillTests
         }
 
         var before = SystemClock.Instance.GetCurrentInstant();
-        var stopped = await h.Drill.StopAsync(call, Database, null, default);
+        var stopped = await h.Drill.StopAsync(call, Database, null, null, default);
         Assert.False(await h.Drill.TakesWritesAsync(call, Database, new("home"), default));
 
         // The server was killed after it had stopped the engine and before it could keep that: it stopped when it was first tried, not when it is found.
         var kept = KeptDrill.Find([h.Instances], call.Run)!;
         await kept.KeepAsync(kept.Now with { Stops = new Dictionary<int, string>() }, default);
-        var again = await h.Drill.StopAsync(call, Database, null, default);
+        var again = await h.Drill.StopAsync(call, Database, null, null, default);
         Assert.InRange(again.At, before, stopped.At + Duration.FromSeconds(1));
         Assert.Equal(stopped.Markers, again.Markers);
         await h.Drill.GoOnAsync(call, Database, null, default);
@@ -230,7 +230,7 @@ public sealed class ClusterDrillTests
 
         var later = call with { Fence = 2 };
         Assert.True(await h.Drill.TakesWritesAsync(later, Database, new("home"), default));
-        Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(() => h.Drill.StopAsync(call, Database, null, default))).Problem);
+        Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(() => h.Drill.StopAsync(call, Database, null, null, default))).Problem);
         Assert.True(await h.Drill.TakesWritesAsync(later, Database, new("home"), default));
         await h.Drill.EndAsync(later, Database, default);
     }

@@ -137,15 +137,17 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         second.Dispose();
     }
 
-    [Fact]
-    public async Task All_of_a_group_change_roles_together_people_are_asked_once_and_each_has_its_proof()
+    [Theory]
+    [InlineData("switchover")]
+    [InlineData("forced")]
+    public async Task All_of_a_group_change_roles_together_people_are_asked_once_and_each_has_its_proof(string kind)
     {
         var (admin, second) = await PeopleAsync();
         await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
-        var asked = new { of = "group", id = "gates", kind = "switchover", ending = "home" };
+        var asked = new { of = "group", id = "gates", kind, ending = "home" };
         Assert.Equal((404, "id"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { id = "none" })));
-        Assert.Equal((400, "kind"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { of = "site", id = "quayside" })));
+        Assert.Equal((400, "kind"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { of = "site", id = "quayside", kind = "switchover" })));
         var sheet = (await admin.PostAsync("/api/drills/joint/worksheet", asked)).Body;
         Assert.Equal(["gate-passes-hill", "gate-scans-hill"], sheet.GetProperty("members").EnumerateArray().Select(m => m.GetProperty("by").GetString()).Order());
         Assert.Equal((JsonValueKind.Null, false), (sheet.GetProperty("refused").ValueKind, sheet.GetProperty("approval").GetBoolean()));
@@ -161,14 +163,14 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         var killed = false;
         var run = await CarryOnAsync(admin, second, id, each: async s =>
         {
-            var kind = s.GetProperty("kind").GetString()!;
-            if (asks.LastOrDefault() != kind)
+            var step = s.GetProperty("kind").GetString()!;
+            if (asks.LastOrDefault() != step)
             {
-                asks.Add(kind);
+                asks.Add(step);
             }
 
             // Before clients are sent over none is on its way, of either database; the process may die then.
-            if (kind == "send" && !killed)
+            if (step == "send" && !killed)
             {
                 killed = true;
                 foreach (var one in (await admin.GetAsync($"/api/runs/{id}")).GetProperty("followed").EnumerateArray())
@@ -192,6 +194,17 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
             Assert.True(m.GetProperty("serviceSeconds").GetDouble() > 0);
         });
         Assert.Equal(2, run.GetProperty("followed").GetArrayLength());
+
+        // They stopped at one instant, there and home; taken for lost they were opened as of one.
+        var stops = new List<string>();
+        foreach (var one in run.GetProperty("followed").EnumerateArray())
+        {
+            var its = await ResultAsync(one.GetProperty("id").GetString()!);
+            stops.Add(string.Join(", ", its.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("stoppedAt").GetString())));
+            Assert.Equal(kind == "forced", (await admin.GetAsync($"/api/runs/{one.GetProperty("id").GetString()}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "agree" && s.GetProperty("note").GetString()!.StartsWith("all stop at ", StringComparison.Ordinal)));
+        }
+
+        Assert.Equal(stops[0], stops[1]);
         Assert.Equal(1, await world.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'joint-drill' and body::text like '%{id}%'"));
         Assert.Equal(2, await world.Server.QueryAsync<long>($"select count(distinct p.database) from proofs p join runs r on r.id = p.run_id where r.after_id = '{id}' and p.passed"));
         var fleet = await admin.FleetAsync();

@@ -22,9 +22,9 @@ public sealed class DrillDriverTests : LiveWorld
         var first = await AnsweredAsync(world, drill.BeginAsync(Run, Customs, new("hill-h1"), default));
         Assert.Equal(first, await AnsweredAsync(world, drill.BeginAsync(Run, Customs, new("hill-h1"), default)));
         Pass(world, 20);
-        var stopped = await AnsweredAsync(world, drill.StopAsync(Run, Customs, null, default));
+        var stopped = await AnsweredAsync(world, drill.StopAsync(Run, Customs, null, null, default));
         Assert.InRange(stopped.Markers.Count, 15, 60);
-        Assert.Equal(stopped, await AnsweredAsync(world, drill.StopAsync(Run, Customs, null, default)));
+        Assert.Equal(stopped, await AnsweredAsync(world, drill.StopAsync(Run, Customs, null, null, default)));
         Pass(world, 5);
         await AnsweredAsync(world, replicate.PromoteAsync(Run, one.Id, new("hill-h1"), null, default));
         Assert.Equal(stopped.Markers, await AnsweredAsync(world, drill.MarkersAsync(Run, Customs, stopped.At, default)));
@@ -64,7 +64,7 @@ public sealed class DrillDriverTests : LiveWorld
         var (drill, replicate, customs) = (new StandInDrillDriver(world), new StandInReplicateDriver(world), world.Fleet.DatabaseById[Customs]);
         await AnsweredAsync(world, drill.BeginAsync(run, Customs, new("hill-h1"), default));
         Pass(world, 20);
-        var stopped = await AnsweredAsync(world, drill.StopAsync(run, Customs, One.Id, default));
+        var stopped = await AnsweredAsync(world, drill.StopAsync(run, Customs, One.Id, null, default));
         world.Faults.SetHostDown(customs.Host, true);
         await AnsweredAsync(world, replicate.PromoteAsync(run, One.Id, new("hill-h1"), null, default));
 
@@ -95,7 +95,7 @@ public sealed class DrillDriverTests : LiveWorld
         world = Again();
         (drill, var replicate) = (new StandInDrillDriver(world), new StandInReplicateDriver(world));
         Pass(world, 15);
-        var stopped = await AnsweredAsync(world, drill.StopAsync(Run, Customs, One.Id, default));
+        var stopped = await AnsweredAsync(world, drill.StopAsync(Run, Customs, One.Id, null, default));
         world.Faults.SetLinkDown(Quay, Hill, false);
         Pass(world, 60);
         await AnsweredAsync(world, replicate.PromoteAsync(Run, One.Id, new("hill-h1"), null, default));
@@ -115,7 +115,7 @@ public sealed class DrillDriverTests : LiveWorld
         var world = Live(One);
         var drill = new StandInDrillDriver(world);
         await AnsweredAsync(world, drill.BeginAsync(Run, Customs, new("hill-h1"), default));
-        await AnsweredAsync(world, drill.StopAsync(Run, Customs, One.Id, default));
+        await AnsweredAsync(world, drill.StopAsync(Run, Customs, One.Id, null, default));
         Pass(world, 30);
         await AnsweredAsync(world, DoneAsync(drill.GoOnAsync(Run, Customs, One.Id, default)));
         await AnsweredAsync(world, DoneAsync(drill.GoOnAsync(Run, Customs, One.Id, default)));

@@ -41,6 +41,8 @@ public static class DrillHands
         "tell" => "Tell those who use it, and write down when.",
         "stop" => "End all sessions but your own, and refuse new ones: read-only mode, a closed listener, or the instance shut down cleanly. Write down the time: from here nobody can write.",
         "caught" => $"Ask {s.Subject} for the position it has applied, and compare it with the last position of the old primary. Go on when they are equal.",
+        "received" => $"Ask {s.Subject} for the time of the last commit it has received, and write it down.",
+        "agree" => "Compare that time with those of the others of its group. All must be opened as of the earliest: where one has applied more and cannot go back, they do not belong together any more.",
         "out" => "Try to write one row there. It must be refused. If it is not, shut the instance down, or cut its network.",
         "promote" => "Have the replica end replication and open for writing, with the engine's own command.",
         "name" => "Write down the host it runs on now and, where the engine has them, the number of its new branch.",

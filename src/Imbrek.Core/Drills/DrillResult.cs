@@ -37,6 +37,9 @@ public sealed record DrillResult(IReadOnlyList<DrillResult.RoleChanged> Changes,
     /// <summary>What a stop measured, in the words of all steps, and what only it has.</summary>
     internal sealed record Stopped(double Seconds, long Bytes, string At, int Markers, string? LastMarker);
 
+    /// <summary>How far a replica had received, in the words of all steps, and how far it had applied.</summary>
+    public sealed record Received(double Seconds, long Bytes, string Reached, long? Position, string AppliedTo);
+
     internal sealed record Checked(double Seconds, long Bytes, IReadOnlyList<CheckResult> Checks, int MarkersPresent, string? LastMarker);
 
     internal sealed record Returned(double Seconds, long Bytes, string At);
@@ -123,6 +126,12 @@ public sealed record DrillResult(IReadOnlyList<DrillResult.RoleChanged> Changes,
     private static double PeopleSeconds(Run run, Instant from, Instant? to) => to is null ? 0 : run.Plan.Steps.Where(s => s.IsHold)
         .Select(s => run[s.Number]).Where(p => p is { StartedAt: not null, EndedAt: not null })
         .Sum(p => Math.Max(0, (Instant.Min(to.Value, p.EndedAt!.Value) - Instant.Max(from, p.StartedAt!.Value)).TotalSeconds));
+
+    /// <summary>How far it had received when its source was taken for lost; null before that was looked at.</summary>
+    public static Received? ReceivedIn(Run run) => MeasuredBy<Received>(run, "received", 0);
+
+    /// <summary>The instant at which those of its group have agreed to stop; null when they have not, or need not.</summary>
+    public static Instant? AgreedIn(Run run) => MeasuredBy<RestoreAside.Measured>(run, "agree", 0)?.Reached is { } reached ? Instants.Parse(reached) : null;
 
     internal static Stopped? StopIn(Run run, int phase) => MeasuredBy<Stopped>(run, "stop", phase);
 

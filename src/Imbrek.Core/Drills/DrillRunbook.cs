@@ -43,7 +43,8 @@ public sealed class DrillRunbook
     /// <param name="Overridden">What failed before and is gone on in spite of, with why; null when nothing did.</param>
     /// <param name="FirstBase">The task that takes the first base of the new branch; null when no plan does.</param>
     /// <param name="Joint">Whether it is one of a drill of many: all are waited for before writes stop, also where the source is taken for lost.</param>
-    public sealed record Ask(DrillKind Kind, DrillEnding Ending, Replica Replica, Id<Host> To, string Follower, PlannedDrill Planned, bool ByHand, PlanTask? FirstBase, string? Overridden = null, bool Joint = false);
+    /// <param name="Together">Whether those of its group that take part stop at one instant, where the source is taken for lost: what they hold belongs together.</param>
+    public sealed record Ask(DrillKind Kind, DrillEnding Ending, Replica Replica, Id<Host> To, string Follower, PlannedDrill Planned, bool ByHand, PlanTask? FirstBase, string? Overridden = null, bool Joint = false, bool Together = false);
 
     /// <summary>The steps.</summary>
     /// <param name="subject">The database.</param>
@@ -149,6 +150,12 @@ public sealed class DrillRunbook
         if (!lost)
         {
             Add("caught", $"Wait until {replica} has received and applied all", replica, catchUp, phase, limit: Math.Max(ShortestLimitSeconds, LimitFactor * catchUp));
+        }
+
+        if (lost && ask.Together)
+        {
+            Add("received", $"See how far {replica} has received", replica, 1, phase);
+            Add("agree", "Agree with the others of its group on the instant at which all stop", d.Id.Value, 5, phase);
         }
 
         Add("out", $"Make sure that {from} takes no writes", from.Value, 1, phase);

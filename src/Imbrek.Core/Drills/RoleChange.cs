@@ -20,7 +20,8 @@ namespace Imbrek.Core.Drills;
 /// <param name="replicate">Acts on replicas.</param>
 /// <param name="fleet">The fleet as it is now.</param>
 /// <param name="clock">The product's clock.</param>
-public sealed class RoleChange(DrillQuestion asked, Id<Database> database, Run run, RunCall call, IDrillDriver drill, IReplicateDriver replicate, FleetModel fleet, IClock clock)
+/// <param name="stopsAt">When writes stop, where several do so at one instant; null for at once.</param>
+public sealed class RoleChange(DrillQuestion asked, Id<Database> database, Run run, RunCall call, IDrillDriver drill, IReplicateDriver replicate, FleetModel fleet, IClock clock, Instant? stopsAt = null)
 {
     private const double LookAgainSeconds = 1;
 
@@ -49,19 +50,24 @@ public sealed class RoleChange(DrillQuestion asked, Id<Database> database, Run r
                 var first = await drill.BeginAsync(call, database, new(asked.To), cancel);
                 return new StepResult($"the first marker is of {Instants.Write(first)}");
             case "stop":
-                var stopped = byItself ? await drill.ProvokeAsync(call, database, cancel) : await drill.StopAsync(call, database, asked.TakesForLost(phase) ? new(replica) : null, cancel);
+                var stopped = byItself ? await drill.ProvokeAsync(call, database, cancel) : await drill.StopAsync(call, database, asked.TakesForLost(phase) ? new(replica) : null, stopsAt, cancel);
                 return new StepResult(
                     $"{stopped.How}; {stopped.Markers.Count} markers until then",
                     RunJson.Write(new DrillResult.Stopped(0, 0, Instants.Write(stopped.At), stopped.Markers.Count, stopped.Markers.Last is { } last ? Instants.Write(last) : null)));
             case "caught":
                 return await CaughtUpAsync(phase, replica, cancel);
+            case "received":
+                var look = await replicate.LookAsync(call, new(replica), cancel);
+                return look.Unusable
+                    ? new StepResult(look.HeldUpBy, Failed: true)
+                    : new StepResult($"it has received all up to {Instants.Write(look.ReceivedTo)}", RunJson.Write(new DrillResult.Received(0, 0, Instants.Write(look.ReceivedTo), look.Position, Instants.Write(look.AppliedTo))));
             case "out":
                 var writes = await drill.TakesWritesAsync(call, database, new(from), cancel);
                 return new StepResult(writes ? $"{from} still takes writes" : $"a write on {from} is refused", Failed: writes);
             case "promote" when byItself:
                 return TookOver(to);
             case "promote":
-                var p = await replicate.PromoteAsync(call.Part(phase), new(replica), new(to), null, cancel);
+                var p = await replicate.PromoteAsync(call.Part(phase), new(replica), new(to), phase == 0 ? DrillResult.AgreedIn(run) : null, cancel);
                 return new StepResult($"branch {p.Branch.Id} begins at position {p.Branch.ForkPosition}", RunJson.Write(Promoted.Of(p)));
             case "check":
                 return await CheckAsync(phase, cancel);

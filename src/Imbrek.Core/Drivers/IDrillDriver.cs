@@ -23,8 +23,9 @@ public interface IDrillDriver
     /// <param name="call">Who calls.</param>
     /// <param name="database">The database.</param>
     /// <param name="lostTo">The replica that receives nothing more, because the primary is taken for lost; null when both sides work together.</param>
+    /// <param name="at">When, so that several stop at one instant; at once when null, or when that has passed.</param>
     /// <param name="cancel">Breaks it off.</param>
-    Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel);
+    Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, Instant? at, CancellationToken cancel);
 
     /// <summary>Stops the engine of the primary as if it had died, and helps nobody: voters, replica and clients do what they do by themselves.</summary>
     Task<WritesStopped> ProvokeAsync(RunCall call, Id<Database> database, CancellationToken cancel);

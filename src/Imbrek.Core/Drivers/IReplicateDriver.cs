@@ -73,6 +73,9 @@ public interface IReplicateDriver
     /// <param name="cancel">Breaks it off.</param>
     /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
     Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, Instant? upTo, CancellationToken cancel);
+
+    /// <summary>Whether a promotion can stop at an instant that is given, so that several open as of the same.</summary>
+    bool StopsAtInstants => true;
 }
 
 /// <summary>What can be done with a replica.</summary>

@@ -57,12 +57,17 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
     }
 
     /// <inheritdoc/>
-    public async Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, CancellationToken cancel)
+    public async Task<WritesStopped> StopAsync(RunCall call, Id<Database> database, Id<Replica>? lostTo, Instant? at, CancellationToken cancel)
     {
         var (kept, cluster) = (Require(call), book.Cluster(database));
         if (!kept.Now.Stops.TryGetValue(cluster.Port, out var text))
         {
             var data = await DataOfAsync(kept, cluster, cancel);
+            if (at is { } then && then - clock.GetCurrentInstant() is var left && left > Duration.Zero)
+            {
+                await Task.Delay(left.ToTimeSpan(), cancel);
+            }
+
             var runs = Postmaster.Of(data) is not null;
             if (!kept.Now.Tried.ContainsKey(cluster.Port))
             {
@@ -92,8 +97,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
             }
 
             // What was still committed while it was being stopped was before the stop.
-            var at = kept.Seen().SelectMany(s => s.Commits).Append(asked).Max();
-            text = Instants.Write(at);
+            text = Instants.Write(kept.Seen().SelectMany(s => s.Commits).Append(asked).Max());
             await kept.KeepAsync(kept.Now with { Stops = new Dictionary<int, string>(kept.Now.Stops) { [cluster.Port] = text } }, cancel);
         }
 

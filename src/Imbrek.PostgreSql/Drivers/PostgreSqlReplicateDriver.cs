@@ -106,6 +106,9 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     }
 
     /// <inheritdoc/>
+    public bool StopsAtInstants => false;
+
+    /// <inheritdoc/>
     public async Task<Promotion> PromoteAsync(RunCall call, Id<Replica> replica, Id<Host> host, Instant? upTo, CancellationToken cancel)
     {
         if (upTo is not null)

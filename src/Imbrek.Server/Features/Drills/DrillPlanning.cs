@@ -40,8 +40,8 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
     /// <summary>What nobody may go on in spite of.</summary>
     public static readonly string[] Final = ["can be done", "nobody else"];
 
-    /// <summary>Steps whose seconds depend on what was written meanwhile, or on people.</summary>
-    private static readonly string[] NotLearned = ["caught", "copy", "catch-up", "tell", "send", "home"];
+    /// <summary>Steps whose seconds depend on what was written meanwhile, on others, or on people.</summary>
+    private static readonly string[] NotLearned = ["stop", "agree", "caught", "copy", "catch-up", "tell", "send", "home"];
 
     /// <summary>A drill that was read, with all that is known of it.</summary>
     public sealed record Drill(RecoverySubject Subject, ReplicaSource Source, DrillKind Kind, DrillEnding Ending, Loss Loss, Id<Core.Fleet.Host> To, string Follower, PlannedDrill Planned, Core.Drills.DrillRunbook.Ask? Ask, Func<string, double?> Learned, RunPlan? Steps)
@@ -113,7 +113,7 @@ internal sealed class DrillPlanning(FleetState fleet, ImbrekContext data, Replic
 
         var known = await LearnedAsync(d.Id, cancel);
         double? Learned(string kind) => known.TryGetValue(kind, out var seconds) ? seconds : null;
-        var ask = new Core.Drills.DrillRunbook.Ask(kind, ending, replica, to, follower, planned, request.ByHand ?? true, Promoting.FirstBaseOf(subject.Fleet, d), Joint: joint);
+        var ask = new Core.Drills.DrillRunbook.Ask(kind, ending, replica, to, follower, planned, request.ByHand ?? true, Promoting.FirstBaseOf(subject.Fleet, d), Joint: joint, Together: joint && acting.StopsTogether(d));
         return new(subject, source, kind, ending, loss, to, follower, planned, ask, Learned, Core.Drills.DrillRunbook.Of(subject, ask, Learned));
     }
 

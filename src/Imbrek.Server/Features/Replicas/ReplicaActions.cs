@@ -121,6 +121,9 @@ internal static class ReplicaActions
         /// <summary>Why no drill can be held on a database; null when one can, or that cannot be told from here.</summary>
         public string? WhyNoDrill(Core.Fleet.Database d) => drivers.TryFor(d) is { Here: true, Drill: null } ? $"the drivers of {d.Name} change no roles under watch: it can be taken over by a replica, not drilled" : null;
 
+        /// <summary>Whether those of a database's group can stop at one instant.</summary>
+        public bool StopsTogether(Core.Fleet.Database d) => fleet.Fleet.GroupOf(d.Id) is { Databases.Count: > 1 } && drivers.TryFor(d) is { Here: true, Replicate.StopsAtInstants: true };
+
         /// <summary>Why nothing of a database can be restored; null when it can.</summary>
         public string? WhyNoRestore(Core.Fleet.Database d) => drivers.TryFor(d) is null ? $"this installation has no driver for {d.Name} ({d.Engine})" : null;
 
