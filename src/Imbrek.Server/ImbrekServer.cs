@@ -336,6 +336,7 @@ internal static class ImbrekServer
         TimetableEndpoints.Map(app);
         NoticeEndpoints.Map(app);
         LedgerEndpoints.Map(app);
+        ProofEndpoints.Map(app);
         FileEndpoints.Map(app);
         ClockEndpoint.Map(app);
         foreach (var family in families)

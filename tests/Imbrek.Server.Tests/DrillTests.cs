@@ -549,6 +549,11 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
         // More is overdue than a day takes: what would have to be what is said.
         Assert.NotEqual(0, programme.GetProperty("bounds").GetArrayLength());
         var shown = programme.GetProperty("shown");
+
+        // By kinds of proof it is the same.
+        var kinds = (await admin.GetAsync("/api/proofs/kinds")).EnumerateArray().ToArray();
+        Assert.Equal(due.Length, kinds.Sum(k => ((string[])["byRestore", "byTakingOver", "failed", "never"]).Sum(m => k.GetProperty(m).GetInt32())));
+        Assert.Equal(due.Count(d => d.GetProperty("overdue").GetBoolean()), kinds.Sum(k => k.GetProperty("failed").GetInt32() + k.GetProperty("never").GetInt32()));
         Assert.InRange(shown.GetProperty("atMostFailing").GetInt32(), shown.GetProperty("failed").GetInt32(), shown.GetProperty("population").GetInt32());
         Assert.Equal(shown.GetProperty("needed").GetInt32(), programme.GetProperty("draw").GetProperty("drawn").GetArrayLength());
         Assert.Equal((400, "confidence"), Session.Fault(((int)(await admin.Http.GetAsync("/api/drills/due?confidence=1")).StatusCode, JsonDocument.Parse(await (await admin.Http.GetAsync("/api/drills/due?confidence=1")).Content.ReadAsStringAsync()).RootElement)));

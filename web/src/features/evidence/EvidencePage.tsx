@@ -7,6 +7,7 @@ import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
 import { count, duration, localTime, utc } from '../../shared/format';
+import { lossWord } from '../../shared/words';
 
 interface Body {
   run?: string;
@@ -92,6 +93,7 @@ export default function EvidencePage() {
         <code>--head HASH</code> against a hash you noted before: then neither an end cut off nor a ledger written anew
         goes unseen.
       </Box>
+      {!database && <ByKind search={search} />}
       {entries.length === 0 && pages.isSuccess && (
         <Box>No entry yet. Restores, incidents and imports are written here as they end.</Box>
       )}
@@ -101,6 +103,60 @@ export default function EvidencePage() {
         ))}
       </Box>
       {pages.hasNextPage && <Button onClick={() => void pages.fetchNextPage()}>Show older entries</Button>}
+    </Box>
+  );
+}
+
+/** By what each kind of loss that was agreed is proven: how many databases by sets, by a replica that took over, and how many are not. */
+function ByKind({ search }: { search: string }) {
+  const kinds = useQuery({ queryKey: ['proof-kinds'], queryFn: () => got(api.GET('/api/proofs/kinds')) });
+  if (!kinds.data?.length) return null;
+  const most = Math.max(...kinds.data.map((k) => k.byRestore + k.byTakingOver + k.failed + k.never));
+  const parts = [
+    ['byRestore', 'restored from sets', 'primary.main'],
+    ['byTakingOver', 'a replica took over', 'primary.light'],
+    ['failed', 'did not pass, or counts no more', 'verdict.breached'],
+    ['never', 'never tried', 'divider'],
+  ] as const;
+  return (
+    <Box component="section" aria-label="What proves it" data-testid="proof-kinds" sx={{ my: 1.5, maxWidth: 860 }}>
+      <Box sx={{ display: 'flex', gap: 2, flexWrap: 'wrap', alignItems: 'baseline' }}>
+        <h2 style={{ fontSize: 15, margin: 0 }}>What proves it, by database</h2>
+        {parts.map(([key, word, colour]) => (
+          <Box key={key} component="span" sx={{ fontSize: 12, color: 'text.secondary', whiteSpace: 'nowrap' }}>
+            <Box component="span" sx={{ display: 'inline-block', width: 10, height: 10, bgcolor: colour, mr: 0.75 }} />
+            {word}
+          </Box>
+        ))}
+      </Box>
+      {kinds.data.map((k) => (
+        <Box
+          key={k.loss}
+          sx={{
+            display: 'grid',
+            gridTemplateColumns: { xs: '96px minmax(0, 1fr)', sm: '130px minmax(0, 1fr) 300px' },
+            gap: 1.5,
+            alignItems: 'center',
+            py: 0.25,
+          }}
+        >
+          <span>{lossWord[k.loss]}</span>
+          <Box sx={{ display: 'flex', height: 12 }} aria-hidden>
+            {parts.map(([key, , colour]) => (
+              <Box key={key} sx={{ width: `${(100 * k[key]) / most}%`, bgcolor: colour }} />
+            ))}
+          </Box>
+          <Box sx={{ fontSize: 12, gridColumn: { xs: '1 / -1', sm: 'auto' } }}>
+            {k.byRestore} by restore, {k.byTakingOver} by taking over
+            {k.failed + k.never > 0 && (
+              <>
+                {', '}
+                <Link to={withPremise('/drills', search)}>{k.failed + k.never} not now</Link>
+              </>
+            )}
+          </Box>
+        </Box>
+      ))}
     </Box>
   );
 }

@@ -25,11 +25,36 @@ const restore = entry(7, 'restore', {
   },
 });
 const holds = { entries: 7, holds: true, whatIsWrong: null, lastHash: 'x', key: 'f00d'.repeat(16) };
-const open = (ledger: unknown, state: unknown = holds, address = '/evidence') => {
-  const asked = server({ 'GET /api/places': places, 'GET /api/ledger': ledger, 'GET /api/ledger/verify': state });
+const open = (ledger: unknown, state: unknown = holds, address = '/evidence', kinds: unknown = []) => {
+  const asked = server({
+    'GET /api/places': places,
+    'GET /api/ledger': ledger,
+    'GET /api/ledger/verify': state,
+    'GET /api/proofs/kinds': kinds,
+  });
   show(<EvidencePage />, address);
   return asked;
 };
+
+describe('what proves it', () => {
+  it('tells restores and replicas that took over apart, for each loss, and how many are not proven', async () => {
+    const kinds = [
+      { loss: 'none', byRestore: 30, byTakingOver: 1, failed: 2, never: 3 },
+      { loss: 'site', byRestore: 28, byTakingOver: 4, failed: 0, never: 0 },
+    ];
+    open({ entries: [], next: null }, holds, '/evidence', kinds);
+    const said = (await screen.findByTestId('proof-kinds')).textContent;
+    expect(said).toContain('30 by restore, 1 by taking over, 5 not now');
+    expect(said).toContain('28 by restore, 4 by taking over');
+    expect(screen.getAllByRole('link', { name: /not now/ })).toHaveLength(1);
+  });
+
+  it('is not shown beside the entries of one database', async () => {
+    const asked = open({ entries: [restore], next: null }, holds, '/evidence?database=tickets');
+    await screen.findByRole('listitem');
+    expect(asked.some((a) => a.path.startsWith('/api/proofs'))).toBe(false);
+  });
+});
 
 describe('the ledger', () => {
   it('sets of a restore what was measured beside what was planned', async () => {
