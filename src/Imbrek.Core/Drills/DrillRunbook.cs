@@ -141,7 +141,7 @@ public sealed class DrillRunbook
 
         Add(
             "stop",
-            lost ? $"Take {from} for lost{(planned.LostSeconds > 0 ? $": up to {PlainDuration.Of(planned.LostSeconds.Value)}{(planned.LostBytes is { } b ? $", {b / 1e6:0.#} MB of log," : "")} may be lost" : "")}" : $"Stop writes on {from}",
+            lost ? $"Take {from} for lost{(planned.LostSeconds > 0 ? $": up to {PlainDuration.Of(planned.LostSeconds.Value)}{(planned.LostBytes is { } b ? $", {b / 1e6:0.#} MB of log," : "")} may be lost" : "")}" : $"Stop writes on {from}{(ask.Joint ? ", at one instant with all the others" : "")}",
             from.Value,
             HandSeconds,
             phase,

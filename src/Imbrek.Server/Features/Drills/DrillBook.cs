@@ -101,7 +101,8 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
             !done ? row.Note ?? "it does not say why" : result?.Passed == false ? string.Join("; ", result.Failed ?? []) : null,
             done,
             [
-                .. run.Plan.Steps.Where(s => !s.IsHold && s.ExpectedSeconds is not null && !s.NeedsApproval)
+                // One of many waits for the others where all stop, and agree.
+                .. run.Plan.Steps.Where(s => !s.IsHold && s.ExpectedSeconds is not null && !s.NeedsApproval && (row.AfterId is null || s.Kind is not ("stop" or "agree")))
                     .Select(s => (Step: s, Is: run[s.Number]))
                     .Where(s => s.Is is { State: StepState.Done, TakenUp: 0, StartedAt: not null, EndedAt: not null })
                     .Select(s => (s.Step, Took: (s.Is.EndedAt!.Value - s.Is.StartedAt!.Value).TotalSeconds))
