@@ -9,13 +9,7 @@ need_postgresql
 source "$here/scripts/postgres.sh"
 dotnet build "$here/tests/Imbrek.Server.Tests" -c Release -v q -nologo
 cd /
-data=$(pg_home "kills-pg-$$")
-stop() {
-  pg_stop "$data"
-  rm -rf "$data"
-}
-trap stop EXIT
-pg_start "$data" 5690 -c fsync=off
+pg_scratch kills-pg 5690
 for what in '*Killed_again_and_again_at_other_steps*' '*Processes_killed_again*'; do
   IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek" IMBREK_KILLS=${1:-100} DOTNET_TieredPGO=0 \
     "$here/tests/Imbrek.Server.Tests/bin/Release/net10.0/Imbrek.Server.Tests" -noColor -explicit on -method "$what"

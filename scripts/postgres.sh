@@ -54,6 +54,13 @@ pg_start() {
 
 pg_stop() { as_postgres "$pg_bin/pg_ctl" -D "$1" -m fast -w stop >/dev/null 2>&1 || true; }
 
+# A PostgreSQL for one script, gone with it: pg_scratch NAME FIRST_PORT
+pg_scratch() {
+  scratch=$(pg_home "$1-$$")
+  trap 'pg_stop "$scratch"; rm -rf "$scratch"' EXIT
+  pg_start "$scratch" "$2" -c fsync=off
+}
+
 pg_connection() { echo "Host=127.0.0.1;Port=$pg_port;Username=imbrek;Database=$1;Include Error Detail=true"; }
 
 pg_create() { "$pg_bin/psql" -h 127.0.0.1 -p "$pg_port" -U imbrek -d postgres -qtAc "select 1 from pg_database where datname='$1'" | grep -q 1 || "$pg_bin/createdb" -h 127.0.0.1 -p "$pg_port" -U imbrek "$1"; }

@@ -10,12 +10,6 @@ need_postgresql
 source "$here/scripts/postgres.sh"
 dotnet build "$here/tests/Imbrek.PostgreSql.Tests" -c Release -v q -nologo
 cd /
-data=$(pg_home "restores-pg-$$")
-stop() {
-  pg_stop "$data"
-  rm -rf "$data"
-}
-trap stop EXIT
-pg_start "$data" 5680 -c fsync=off
+pg_scratch restores-pg 5680
 IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek" IMBREK_KILLS=20 IMBREK_RESTORES=${1:-200} \
   "$here/tests/Imbrek.PostgreSql.Tests/bin/Release/net10.0/Imbrek.PostgreSql.Tests" -noColor -method '*At_any_instant*' -method '*Killed_at*' -method '*when_its_primary_is_killed*' -method '*ClusterDrillTests.A_*'

@@ -319,7 +319,7 @@ internal sealed class WorldHost(
 
             var now = w.Now;
             var replica = here.ReplicaList.FirstOrDefault(r => r.Database == d.Id && !(r.Until <= now) && r.Place.Hosts.Contains(d.Host) && !w.Fleet.Replicas.ContainsKey(r.Id));
-            await using var asked = source.CreateCommand("select exists (select 1 from runs where claim = $1 and not (kind = 'drill' and question->>'kind' = 'automatic'))");
+            await using var asked = source.CreateCommand("select exists (select 1 from runs where claim = $1 and not (kind in ('drill', 'joint-drill') and question->>'kind' = 'automatic'))");
             asked.Parameters.AddWithValue($"replica:{TakeOverKind.ClaimOf(here, d.Id)}");
             if (replica is null || await asked.ExecuteScalarAsync(cancel) is true)
             {

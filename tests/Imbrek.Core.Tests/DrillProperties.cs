@@ -538,5 +538,9 @@ public class DrillProperties
         Assert.DoesNotContain(JointRunbook.Of(new("group G", DrillKind.Switchover, DrillEnding.Keep, [Of("a", "ra")], _ => 1)).Steps, s => s.NeedsApproval);
         Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("nothing", DrillKind.Switchover, DrillEnding.Keep, [], _ => 1)));
         Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("by itself", DrillKind.Automatic, DrillEnding.Keep, members, _ => 1)));
+
+        // Nobody helps: nobody sends clients over, but home again they do.
+        Assert.Equal(["begin", "ready", "tell", "go", "end"], JointRunbook.Of(new("group G", DrillKind.Automatic, DrillEnding.Keep, [Of("a", "ra")], _ => 1)).Steps.Select(s => s.Kind));
+        Assert.Equal(["begin", "ready", "tell", "go", "home", "stay", "back", "send", "sent", "end"], JointRunbook.Of(new("group G", DrillKind.Automatic, DrillEnding.Home, [Of("a", "ra")], _ => 1)).Steps.Select(s => s.Kind));
     }
 }

@@ -140,11 +140,15 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
     [Theory]
     [InlineData("switchover")]
     [InlineData("forced")]
+    [InlineData("automatic")]
     public async Task All_of_a_group_change_roles_together_people_are_asked_once_and_each_has_its_proof(string kind)
     {
         var (admin, second) = await PeopleAsync();
         await admin.ReplicaIsAsync("gate-scans-hill", "inStep");
         await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
+
+        // What people take counts: at a fast pace a moment of a busy machine is minutes of the world.
+        await admin.PaceAsync(20);
         var asked = new { of = "group", id = "gates", kind, ending = "home" };
         Assert.Equal((404, "id"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { id = "none" })));
         Assert.Equal((400, "kind"), Session.Fault(await admin.PostAsync("/api/drills/joint/worksheet", asked with { of = "site", id = "quayside", kind = "switchover" })));
@@ -169,6 +173,8 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
                 asks.Add(step);
             }
 
+            await admin.PaceAsync(step == "send" ? 5 : 20);
+
             // Before clients are sent over none is on its way, of either database; the process may die then.
             if (step == "send" && !killed)
             {
@@ -176,7 +182,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
                 foreach (var one in (await admin.GetAsync($"/api/runs/{id}")).GetProperty("followed").EnumerateArray())
                 {
                     var steps = (await admin.GetAsync($"/api/runs/{one.GetProperty("id").GetString()}")).GetProperty("steps").EnumerateArray().ToArray();
-                    Assert.Equal("done", steps.First(x => x.GetProperty("kind").GetString() == "check").GetProperty("state").GetString());
+                    Assert.True(steps.First(x => x.GetProperty("kind").GetString() == "check").GetProperty("state").GetString() == "done", string.Join("; ", steps.Select(x => $"{x.GetProperty("kind")} {x.GetProperty("state")} {x.GetProperty("note")}")));
                     Assert.Equal(JsonValueKind.Null, steps.First(x => x.GetProperty("kind").GetString() == "clients").GetProperty("started").ValueKind);
                 }
 
@@ -184,7 +190,7 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
                 await world.Server.RunAsync();
             }
         });
-        Assert.Equal(["tell", "send", "home", "send"], asks);
+        Assert.Equal(kind == "automatic" ? ["tell", "home", "send"] : ["tell", "send", "home", "send"], asks);
         Assert.StartsWith("passed: all 2", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
         var result = run.GetProperty("joint").GetProperty("measured");
         Assert.All(result.GetProperty("members").EnumerateArray(), m =>
@@ -202,6 +208,12 @@ public class DrillTests(DrillWorld world) : IClassFixture<DrillWorld>
             var its = await ResultAsync(one.GetProperty("id").GetString()!);
             stops.Add(string.Join(", ", its.GetProperty("changes").EnumerateArray().Select(c => c.GetProperty("stoppedAt").GetString())));
             Assert.Equal(kind == "forced", (await admin.GetAsync($"/api/runs/{one.GetProperty("id").GetString()}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "agree" && s.GetProperty("note").GetString()!.StartsWith("all stop at ", StringComparison.Ordinal)));
+        }
+
+        if (kind == "automatic")
+        {
+            // Engines that die do not agree on when; home again they do.
+            stops = [.. stops.Select(s => s.Split(", ")[^1])];
         }
 
         Assert.Equal(stops[0], stops[1]);

@@ -26,17 +26,18 @@ public static class JointRunbook
 
     /// <summary>What is asked for.</summary>
     /// <param name="Of">What it is held on, in words: group crew, site Quayside.</param>
-    /// <param name="Kind">Switchover, or forced: the source is taken for lost.</param>
+    /// <param name="Kind">Switchover; forced: the source is taken for lost; or automatic: all engines are stopped, and nobody helps.</param>
     /// <param name="Ending">How it ends.</param>
     /// <param name="Members">The databases, in the order in which they go first.</param>
     /// <param name="Slots">How many restores a host carries at once.</param>
     public sealed record Ask(string Of, DrillKind Kind, DrillEnding Ending, IReadOnlyList<Member> Members, Func<Id<Host>, int> Slots);
 
     /// <summary>The steps.</summary>
-    /// <exception cref="ArgumentException">No database, too many, or a kind in which no roles change.</exception>
+    /// <exception cref="ArgumentException">No database, too many, a kind in which no roles change, or one that is to take over by itself and has no replica.</exception>
     public static RunPlan Of(Ask ask)
     {
-        if (ask.Members.Count is 0 or > MostMembers || ask.Kind is not (DrillKind.Switchover or DrillKind.Forced))
+        var byThemselves = ask.Kind == DrillKind.Automatic;
+        if (ask.Members.Count is 0 or > MostMembers || ask.Kind is not (DrillKind.Switchover or DrillKind.Forced or DrillKind.Automatic) || (byThemselves && ask.Members.Any(m => m.Replica is null)))
         {
             throw new ArgumentException($"1 to {MostMembers} databases that are switched over, or whose primaries are taken for lost", nameof(ask));
         }
@@ -72,9 +73,13 @@ public static class JointRunbook
 
         if (roles.Length > 0)
         {
-            last = [Add("go", "All stop and change roles", ask.Of, taken, longest, noWayBack: true)];
-            last = [Hold("send", "What is open looks right: send clients over, of all", last, [DrillRunbook.Send])];
-            last = [Add("sent", ask.Ending == DrillEnding.Keep ? "Clients are sent over; the old sides follow" : "Clients are sent over", ask.Of, last, TogetherSeconds)];
+            last = [Add("go", byThemselves ? "All engines are stopped, and nobody helps: replicas take over, and clients come back by themselves" : "All stop and change roles", ask.Of, taken, longest, noWayBack: true)];
+            if (!byThemselves)
+            {
+                last = [Hold("send", "What is open looks right: send clients over, of all", last, [DrillRunbook.Send])];
+                last = [Add("sent", ask.Ending == DrillEnding.Keep ? "Clients are sent over; the old sides follow" : "Clients are sent over", ask.Of, last, TogetherSeconds)];
+            }
+
             if (ask.Ending == DrillEnding.Home)
             {
                 var home = Hold("home", "Go home, or stay", last, [DrillRunbook.GoHome, DrillRunbook.Stay]);

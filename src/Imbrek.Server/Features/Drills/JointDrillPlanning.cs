@@ -13,7 +13,7 @@ namespace Imbrek.Server.Features.Drills;
 /// <summary>A drill of many that is asked for.</summary>
 /// <param name="Of">group, service or site.</param>
 /// <param name="Id">Which.</param>
-/// <param name="Kind">switchover or forced; a site is taken for lost, which is forced.</param>
+/// <param name="Kind">switchover, forced or automatic; a site is taken for lost, which is forced.</param>
 /// <param name="Ending">keep, home or part.</param>
 /// <param name="Dated">The drill with a date that it holds; null for none.</param>
 public sealed record JointDrillRequest(string Of, string Id, string Kind, string? Ending, Guid? Dated = null);
@@ -38,7 +38,7 @@ internal sealed class JointDrillPlanning(FleetState state, DrillPlanning plannin
     public async Task<Joint> ReadAsync(JointDrillRequest request, CancellationToken cancel)
     {
         var (fleet, now) = (state.Fleet, clock.GetCurrentInstant());
-        var (kind, ending) = (DrillPlanning.ReadKind(request.Kind, DrillKind.Switchover, DrillKind.Forced), DrillPlanning.ReadEnding(request.Ending));
+        var (kind, ending) = (DrillPlanning.ReadKind(request.Kind, DrillKind.Switchover, DrillKind.Forced, DrillKind.Automatic), DrillPlanning.ReadEnding(request.Ending));
         var id = request.Id ?? "";
         (string Title, Loss Loss, IEnumerable<Core.Fleet.Database> Databases) about = request.Of switch
         {

@@ -16,7 +16,11 @@ import { SetDate } from './SetDate';
 type Of = 'group' | 'service' | 'site';
 
 const ofWord: Record<Of, string> = { group: 'A group', service: 'A service', site: 'A whole site' };
-const kinds = { switchover: 'Switchover: both sides alive, nothing lost', forced: 'Taken for lost' };
+const kinds = {
+  switchover: 'Switchover: both sides alive, nothing lost',
+  forced: 'Taken for lost',
+  automatic: 'Automatic: engines are stopped, nobody helps',
+};
 const endings = { home: 'Roles change back', keep: 'Roles stay changed', part: 'Replication ends' };
 
 /** A drill of many: which databases take part, how each comes back, and what is expected to be lost and to take how long. */

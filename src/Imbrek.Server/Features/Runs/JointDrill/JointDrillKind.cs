@@ -32,7 +32,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
 
     /// <summary>What was asked.</summary>
     /// <param name="Of">What it is held on, in words.</param>
-    /// <param name="Kind">Switchover, or forced.</param>
+    /// <param name="Kind">Switchover, forced or automatic.</param>
     /// <param name="Ending">How it ends.</param>
     /// <param name="Loss">The loss it stands for.</param>
     /// <param name="Members">Its databases, in the order in which they go.</param>
@@ -84,7 +84,8 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
                     pass.Add(new("stop", Step.Approve, second));
                 }
 
-                return await DriveAsync(run, asked, services, "send", pass, cancel);
+                var next = step.Kind == "go" && asked.Kind == DrillKind.Automatic ? asked.Ending == DrillEnding.Home ? "home" : null : "send";
+                return await DriveAsync(run, asked, services, next, pass, cancel);
             case "sent":
                 return await DriveAsync(run, asked, services, asked.Ending == DrillEnding.Home && IsFirst(run, step) ? "home" : null, [new("send", DrillRunbook.Send, Decider(run, step, "send"))], cancel);
             case "stay":
@@ -289,7 +290,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             if (drills[i] is { } d)
             {
                 var back = d.Changes.FirstOrDefault()?.BackAt is { } at && lostAt is { } from ? (at - from).TotalSeconds : (double?)null;
-                var late = asked.Kind == DrillKind.Forced && back > m.RtoSeconds;
+                var late = asked.Kind != DrillKind.Switchover && back > m.RtoSeconds;
                 return new JointDrillResult.Outcome(
                     m.Database, row!.Id, d.Changes.Max(c => c.LostSeconds), d.Changes.Max(c => c.ServiceSeconds), back, m.RtoSeconds, done && d.Passed == true && !late, done && d.Passed == true && late ? Late(back!.Value, m) : row.Note);
             }
