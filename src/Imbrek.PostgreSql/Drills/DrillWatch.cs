@@ -10,7 +10,8 @@ internal sealed class DrillWatch : IAsyncDisposable
     /// <summary>The schema the markers lie in; the role that signs in owns it.</summary>
     public const string Schema = "imbrek";
 
-    private const int PatienceSeconds = 1;
+    /// <summary>How long a write may take: what is kept is when it was committed, so that one that waits on a busy machine is none that failed. Where nobody listens the answer is there at once.</summary>
+    private const int PatienceSeconds = 3;
     private static readonly TimeSpan Second = TimeSpan.FromSeconds(1);
     private readonly CancellationTokenSource ending = new();
     private readonly Task task;

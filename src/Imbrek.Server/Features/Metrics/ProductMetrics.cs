@@ -29,11 +29,11 @@ internal sealed class ProductMetrics : IDisposable
     private readonly FleetState fleet;
     private readonly DesignedState plans;
     private readonly NpgsqlDataSource source;
-    private readonly ProductClock clock;
+    private readonly IClock clock;
     private readonly Lock gate = new();
     private (long At, IReadOnlyList<Figure> Figures) figures;
 
-    public ProductMetrics(IMeterFactory meters, FleetState fleet, DesignedState plans, NpgsqlDataSource source, ProductClock clock)
+    public ProductMetrics(IMeterFactory meters, FleetState fleet, DesignedState plans, NpgsqlDataSource source, IClock clock)
     {
         (this.fleet, this.plans, this.source, this.clock) = (fleet, plans, source, clock);
         meter = meters.Create(Name);
@@ -70,7 +70,7 @@ internal sealed class ProductMetrics : IDisposable
         {
             if (figures.Figures is null || Stopwatch.GetElapsedTime(figures.At) > Kept)
             {
-                var now = clock.ToldTo;
+                var now = clock.GetCurrentInstant();
                 var databases = fleet.Fleet.Databases;
                 var each = new Figure[databases.Count][];
                 Parallel.For(0, each.Length, i => each[i] =
