@@ -196,8 +196,7 @@ internal static class DemoSeed
             NoWayBack = !d.Run.CanTurnBack,
             ExpectedSeconds = d.Run.Plan.ExpectedSeconds,
         };
-        var note = d.End.State == RunState.Cancelled ? $"cancelled by {d.Run.CancelledBy}" : d.End.Failed is { } failed ? d.Run[failed].Note : null;
-        var concluded = DrillRunKind.Concluded(new(row, d.Run, new(d.Id, 1)), d.Question, note, d.End.State, d.Fleet.DatabaseById[d.Of], d.Fleet, d.At);
+        var concluded = DrillRunKind.Concluded(new(row, d.Run, new(d.Id, 1)), d.Question, d.End, d.Fleet.DatabaseById[d.Of], d.Fleet, d.At);
         row.Note = concluded.Note;
         data.Runs.Add(row);
         var number = await LedgerTable.AppendAsync(data, d.At, "operate", DrillRunKind.KindName, d.Of.Value, concluded.LedgerBody!, cancel);

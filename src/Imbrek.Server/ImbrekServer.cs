@@ -234,6 +234,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<ReplicaBook>();
         builder.Services.AddScoped<ReplicaActions.Acting>();
         builder.Services.AddScoped<RunDecisions>();
+        builder.Services.AddScoped<NewRuns>();
         builder.Services.AddScoped<DrillPlanning>();
         builder.Services.AddScoped<JointDrillPlanning>();
         builder.Services.AddSingleton<IRunKind, BackupKind>();

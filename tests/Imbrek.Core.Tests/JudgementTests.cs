@@ -74,6 +74,10 @@ public class JudgementTests
         Assert.Equal(24 * 3600, Unprotected(Tickets, Loss.OfKind(LossKind.Site)));
         Assert.Equal(24 * 3600, Unprotected(moved with { Branches = [moved.Branches[0] with { LeftHost = null }] }, Loss.OfKind(LossKind.Site)));
         Assert.Equal(0, Unprotected(moved, Loss.Of(new Id<Site>("b"))));
+
+        // The curve of the same window says the same.
+        var curve = Evaluator.Curve(Subject(moved, 3600, 600, Hourly("s1")), Loss.OfKind(LossKind.Site), Now - Duration.FromDays(1), Now);
+        Assert.Equal(Now - Duration.FromHours(6), curve.First(s => s.Reach.IsNothing).At);
     }
 
     public static TheoryData<Proof?, string> Void() => new()

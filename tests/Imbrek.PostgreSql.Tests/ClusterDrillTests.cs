@@ -38,13 +38,6 @@ public sealed class ClusterDrillTests
 
         public ConcurrentBag<(long Number, Instant Told)> Told { get; } = [];
 
-        /// <summary>How late this machine is: the longest that nobody was told anything in the seconds before an instant, while nothing stood in the way. A look that takes longer than a second sees nothing either.</summary>
-        public Duration LateBefore(Instant at)
-        {
-            Instant[] told = [.. Told.Select(t => t.Told).Where(t => t <= at && t > at - Duration.FromSeconds(10)).Order()];
-            return told.Zip(told.Skip(1), (a, b) => b - a).DefaultIfEmpty(Duration.Zero).Max();
-        }
-
         public async Task EndAsync()
         {
             await ending.CancelAsync();
@@ -133,8 +126,7 @@ public sealed class ClusterDrillTests
                 Assert.True(stopped.Markers.Count > 0 && present.Count >= stopped.Markers.Count, $"{present.Count} of {stopped.Markers.Count} markers");
                 await h.WaitAsync(() => clients.Told.Any(t => t.Told > back), "clients back");
                 var first = clients.Told.Where(t => t.Told > stopped.At).Min(t => t.Told);
-                var late = clients.LateBefore(stopped.At);
-                Assert.True(Duration.FromSeconds(2.5) + (4 * late) > (first > back ? first - back : back - first), $"clients say {first}, the drill says {back}, on a machine that is {late} late");
+                Assert.True(Duration.FromSeconds(2.5) > (first > back ? first - back : back - first), $"clients say {first}, the drill says {back}");
             }
 
             await h.Replicate.CopyAsync(call, hill, default);
@@ -187,8 +179,7 @@ public sealed class ClusterDrillTests
             lostInAll += missing.Length;
             var really = stopped.At - missing.Min(m => m.Told);
             var said = stopped.At - Instant.Max(present.Last!.Value, promotion.Branch.ForkAt);
-            var late = clients.LateBefore(stopped.At);
-            Assert.True(Duration.FromSeconds(1.5) + (4 * late) > (said > really ? said - really : really - said), $"clients lost {really}, the drill says {said}, on a machine that is {late} late");
+            Assert.True(Duration.FromSeconds(1.5) > (said > really ? said - really : really - said), $"clients lost {really}, the drill says {said}");
             Assert.True(stopped.Markers.Count > present.Count);
             await h.WaitAsync(() => clients.Told.Any(t => t.Told > back), "clients back");
 

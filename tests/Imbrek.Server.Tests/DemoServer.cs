@@ -41,5 +41,5 @@ public sealed class DemoServer : IAsyncLifetime
     }
 }
 
-[CollectionDefinition("demo", DisableParallelization = true)]
+[CollectionDefinition("demo")]
 public class DemoCollection : ICollectionFixture<DemoServer>;

@@ -40,7 +40,7 @@ public class PlanTests(DemoServer demo)
         var id = asked.GetProperty("waitsFor").GetString()!;
         var run = await plan.RunIsAsync(id, "held");
         var step = Assert.Single(run.GetProperty("steps").EnumerateArray());
-        Assert.Contains("copies of full are locked for 20 d now, and for 5 d from then on", step.GetProperty("title").GetString(), StringComparison.Ordinal);
+        Assert.Contains("copies of full of 1 database are locked for 20 d now, and for 5 d from then on", step.GetProperty("title").GetString(), StringComparison.Ordinal);
         Assert.Equal(403, (await plan.PostAsync($"/api/runs/{id}/approve", new { step = 1, choice = "approve" })).Status);
         Assert.Equal(409, (await plan.PutAsync("/api/plans/locked?basedOn=2", Locked("locked", 4))).Status);
         Assert.Equal(2, (await plan.GetAsync("/api/plans/locked")).GetProperty("version").GetInt32());

@@ -163,10 +163,11 @@ public class ReplicaRunTests(DemoServer demo)
         var before = (await admin.GetAsync("/api/replicas/ticket-payments-hill/before")).GetProperty("takeOver");
         Assert.True(before.GetProperty("needsApproval").GetBoolean());
         Assert.Equal("full into quay-s2", before.GetProperty("firstBase").GetString());
+        string begun;
         await admin.PostAsync("/api/world/host-down", new { host = "quay-h1", down = true });
         try
         {
-            var begun = await BeginAsync(admin, "/api/replicas/ticket-payments-hill/take-over", new { host = (string?)null });
+            begun = await BeginAsync(admin, "/api/replicas/ticket-payments-hill/take-over", new { host = (string?)null });
             var step = 0;
             await Eventually.Async(
                 async () => Step(await admin.GetAsync($"/api/runs/{begun}"), "fence") is var p && (step = p.GetProperty("number").GetInt32()) > 0 && p.GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
@@ -191,7 +192,7 @@ public class ReplicaRunTests(DemoServer demo)
             async () => (await admin.GetAsync("/api/databases/ticket-payments/sets?take=5")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), 120, () => "no log is taken of the new branch");
         var ledger = await admin.GetTextAsync("/api/ledger/export");
         Assert.Contains("take-over", ledger, StringComparison.Ordinal);
-        Assert.Equal("host", (await admin.GetAsync("/api/databases/ticket-payments")).GetProperty("proofs")[0].GetProperty("loss").GetString());
+        Assert.Equal("host", (await admin.ProofAsync("ticket-payments", begun)).GetProperty("loss").GetString());
     }
 
     [Fact]
@@ -233,7 +234,7 @@ public class ReplicaRunTests(DemoServer demo)
                 var branch = Assert.Single(fleet.DatabaseById[new(id)].Branches);
                 Assert.True(branch.ForkAt <= agreed && branch.StartsAt > agreed);
                 Assert.StartsWith("hill", fleet.DatabaseById[new(id)].Host.Value, StringComparison.Ordinal);
-                Assert.Equal("host", (await admin.GetAsync($"/api/databases/{id}")).GetProperty("proofs")[0].GetProperty("loss").GetString());
+                Assert.Equal("host", (await admin.ProofAsync(id, begun)).GetProperty("loss").GetString());
                 Assert.Equal(run.GetProperty("steps").EnumerateArray().Count(s => s.GetProperty("kind").GetString() == "base") / databases.Length, await server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = 2 and kind = 0"));
             }
         }

@@ -38,8 +38,7 @@ public class RestoreTests(DemoServer demo)
         Assert.True(measured.GetProperty("secondsToService").GetDouble() >= measured.GetProperty("secondsToReady").GetDouble() + measured.GetProperty("holdSeconds").GetDouble() - 0.001);
         Assert.Equal(409, await admin.DecideAsync(run, "throw-away"));
 
-        var proof = (await admin.GetAsync("/api/databases/harbour-sailings")).GetProperty("proofs")[0];
-        Assert.Equal(run, proof.GetProperty("runId").GetString());
+        await admin.ProofAsync("harbour-sailings", run);
         var ledger = await LedgerAsync(admin);
         Assert.Null(LedgerFile.WhatIsWrong(ledger));
         var entry = Assert.Single(ledger, e => e.Body.Contains(run, StringComparison.Ordinal));
@@ -71,7 +70,6 @@ public class RestoreTests(DemoServer demo)
         await admin.DecideAsync(run, "throw-away");
         await admin.RunIsAsync(run, "done");
 
-        // The run's end is kept first; each server process takes the proof into its figures right after.
         await Eventually.Async(async () => (view = await admin.GetAsync("/api/databases/cargo-weights")) is var _ && WhyNot("none") is null, what: () => WhyNot("none")!);
         Assert.Equal(run, view.GetProperty("proofs")[0].GetProperty("runId").GetString());
 

@@ -83,6 +83,16 @@ public sealed class Session : IDisposable
         return status == 201 ? body.GetProperty("id").GetString()! : throw new InvalidOperationException($"restore: {status} {body}");
     }
 
+    /// <summary>Waits until the figures of a database rest on what a run has proved, and gives that proof.</summary>
+    public async Task<JsonElement> ProofAsync(string database, string run)
+    {
+        // The run's end is kept first; each server process takes the proof into its figures right after.
+        JsonElement[] proofs = [];
+        await Eventually.Async(
+            async () => (proofs = [.. (await GetAsync($"/api/databases/{database}")).GetProperty("proofs").EnumerateArray()]).Any(p => p.GetProperty("runId").GetString() == run), what: () => $"run {run} proves nothing of {database}");
+        return proofs.First(p => p.GetProperty("runId").GetString() == run);
+    }
+
     /// <summary>Waits until a run is in a state.</summary>
     public async Task<JsonElement> RunIsAsync(string run, string state)
     {

@@ -1,5 +1,6 @@
 using System.Text;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
@@ -59,6 +60,25 @@ public static partial class FleetFile
         await to.WriteAsync("\n"u8.ToArray(), cancel);
     }
 
+    /// <summary>A branch as it stands in the file.</summary>
+    public static JsonObject Write(Branch branch)
+    {
+        var part = new JsonObject
+        {
+            ["id"] = branch.Id,
+            ["parent"] = branch.Parent,
+            ["forkPosition"] = branch.ForkPosition,
+            ["forkAt"] = Instants.Write(branch.ForkAt),
+            ["startsAt"] = Instants.Write(branch.StartsAt),
+        };
+        if (branch.LeftHost is { } left)
+        {
+            part["leftHost"] = left.Value;
+        }
+
+        return part;
+    }
+
     private static object Document(FleetModel fleet) => new
     {
         format = Format,
@@ -114,15 +134,7 @@ public static partial class FleetFile
             ["service"] = d.Service?.Value,
             ["sizeBytes"] = d.SizeBytes,
             ["logByHour"] = d.LogByHour,
-            ["branches"] = d.Branches.Select(b => new
-            {
-                id = b.Id,
-                parent = b.Parent,
-                forkPosition = b.ForkPosition,
-                forkAt = Instants.Write(b.ForkAt),
-                startsAt = Instants.Write(b.StartsAt),
-                leftHost = b.LeftHost?.Value,
-            }),
+            ["branches"] = d.Branches.Select(b => Write(b)),
         })),
         replicas = fleet.ReplicaList.Select(r => FleetMembers.Replicas.Write(r, new()
         {

@@ -1,7 +1,7 @@
 namespace Imbrek.Core.Moves;
 
 /// <summary>
-/// What a move comes to (section 14): a first round that copies everything, rounds that copy what changed meanwhile while the source stays open, and a last one in which it is read-only.
+/// What a move comes to (ways, section 2): a first round that copies everything, rounds that copy what changed meanwhile while the source stays open, and a last one in which it is read-only.
 /// </summary>
 /// <param name="Rounds">The rounds in which the source stays open.</param>
 /// <param name="Last">The one in which it is read-only.</param>

@@ -1,6 +1,6 @@
 namespace Imbrek.Core.Moves;
 
-/// <summary>A move of a database with little downtime, as figures (section 14).</summary>
+/// <summary>A move of a database with little downtime, as figures (ways, section 2).</summary>
 /// <param name="Size">Its bytes; above 0.</param>
 /// <param name="Change">Bytes per second that change.</param>
 /// <param name="Rate">Bytes per second that are moved; above 0.</param>

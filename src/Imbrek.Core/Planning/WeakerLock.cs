@@ -1,3 +1,4 @@
+using Imbrek.Core.Fleet;
 using NodaTime;
 
 namespace Imbrek.Core.Planning;
@@ -6,15 +7,37 @@ namespace Imbrek.Core.Planning;
 /// <param name="Task">The task.</param>
 /// <param name="Before">For how long its copies are locked now.</param>
 /// <param name="After">For how long they are from then on; null for not at all.</param>
-public sealed record WeakerLock(string Task, Duration Before, Duration? After)
+/// <param name="Databases">Of how many databases.</param>
+public sealed record WeakerLock(string Task, Duration Before, Duration? After, int Databases)
 {
     /// <summary>What a change of a plan weakens; copies that are locked already stay so, whatever it says.</summary>
     /// <param name="before">The plan.</param>
     /// <param name="after">What it becomes; null when it is removed.</param>
-    public static IReadOnlyList<WeakerLock> Of(Plan before, Plan? after) =>
-    [
-        .. before.Tasks.Where(t => t.Lock is not null)
-            .Select(t => new WeakerLock(t.Id, t.Lock!.Value, after?.Task(t.Id) is { } now && now.Kind == t.Kind && t.Stores.All(now.Stores.Contains) ? now.Lock : null))
-            .Where(w => w.After is null || w.After < w.Before),
-    ];
+    /// <param name="fleet">The fleet: who leaves the plan leaves its locks.</param>
+    public static IReadOnlyList<WeakerLock> Of(Plan before, Plan? after, FleetModel fleet)
+    {
+        var members = before.Members.Of(fleet).Select(d => d.Id).ToHashSet();
+        var stay = after is null ? 0 : after.Members.Of(fleet).Count(d => members.Contains(d.Id));
+        return [.. before.Tasks.Where(t => t.Lock is not null).SelectMany(Weaker)];
+
+        IEnumerable<WeakerLock> Weaker(PlanTask t)
+        {
+            var then = after?.Task(t.Id) is { } now && now.Kind == t.Kind && t.Stores.All(now.Stores.Contains) ? now.Lock : null;
+            if (then is null || stay == 0)
+            {
+                yield return new(t.Id, t.Lock!.Value, null, members.Count);
+                yield break;
+            }
+
+            if (then < t.Lock)
+            {
+                yield return new(t.Id, t.Lock!.Value, then, stay);
+            }
+
+            if (stay < members.Count)
+            {
+                yield return new(t.Id, t.Lock!.Value, null, members.Count - stay);
+            }
+        }
+    }
 }

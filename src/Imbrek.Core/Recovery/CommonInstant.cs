@@ -4,7 +4,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Recovery;
 
-/// <summary>The latest instant to which several databases can all be brought (section 13): the latest, not after a target, that lies in R(A, S) of each of them.</summary>
+/// <summary>The latest instant to which several databases can all be brought (ways, section 1): the latest, not after a target, that lies in R(A, S) of each of them.</summary>
 /// <param name="Latest">That instant; null when there is none.</param>
 /// <param name="Each">The databases, as they were given.</param>
 /// <param name="HoldsBack">Those without which it would be later, or there would be one, each alone; as they were given.</param>

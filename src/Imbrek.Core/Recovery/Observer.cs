@@ -17,37 +17,12 @@ public static class Observer
     {
         var resolved = loss.For(subject.Database, subject.Fleet);
         Instant? latest = null;
-        var figures = Over(subject, resolved, at - window, at, l => latest = l);
+        var figures = Evaluator.Over(subject, resolved, at - window, at, l => latest = l);
         var question = new PathQuestion { Target = at, At = at, Loss = resolved, Learned = learned };
         var answer = WayFinder.Find(subject, question);
         var cautious = answer.Best is { UsesLearned: true }
             ? WayFinder.Find(subject, question with { Cautious = true }).Best?.ServiceSeconds
             : answer.Best?.ServiceSeconds;
         return new LossFigures(resolved, latest, figures, answer.Best, answer.Reason, cautious);
-    }
-
-    /// <summary>
-    /// Figures over a window in which the database may have run elsewhere: the loss of its own place was, at each instant, that of the place it had then. One of another place is the same throughout.
-    /// </summary>
-    private static WindowFigures Over(RecoverySubject subject, Loss loss, Instant from, Instant to, Action<Instant?> latestAtEnd)
-    {
-        var d = subject.Database;
-        Branch[] moves = [.. d.Branches.Where(b => b.LeftHost is not null && b.StartsAt > from && b.StartsAt <= to).OrderBy(b => b.StartsAt)];
-        if (moves.Length == 0 || loss.Kind is LossKind.None or LossKind.Hostile || Loss.OfKind(loss.Kind).For(d, subject.Fleet) != loss)
-        {
-            return Evaluator.Over(subject, loss, from, to, latestAtEnd);
-        }
-
-        var (start, pieces) = (from, new List<WindowFigures>());
-        foreach (var move in moves.Where(m => m.StartsAt > start))
-        {
-            // At the instant at which it moves it has.
-            pieces.Add(Evaluator.Over(subject, Loss.OfKind(loss.Kind).For(d with { Host = move.LeftHost!.Value }, subject.Fleet), start, move.StartsAt - Duration.FromMilliseconds(1)));
-            start = move.StartsAt;
-        }
-
-        pieces.Add(Evaluator.Over(subject, loss, start, to, latestAtEnd));
-        var worst = pieces.Where(p => p.WorstExposureSeconds is not null).MaxBy(p => p.WorstExposureSeconds);
-        return new(from, to, worst?.WorstExposureSeconds, worst?.WorstAt, pieces[0].SecondsOverRpo is null ? null : pieces.Sum(p => p.SecondsOverRpo), pieces.Sum(p => p.SecondsUnprotected));
     }
 }

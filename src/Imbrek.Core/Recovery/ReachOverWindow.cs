@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Span = Imbrek.Core.Recovery.Availability.Span;
 
@@ -38,13 +39,47 @@ internal sealed class ReachOverWindow
     /// <summary>As-of instants in which a replica gets one to an instant (<paramref name="Latest"/>), or, where that is <see cref="Nothing"/>, to so much before the as-of instant.</summary>
     private readonly record struct ReplicaSpan(long From, long Until, long Latest, long Lag);
 
-    /// <summary>Sweeps a window.</summary>
+    /// <summary>
+    /// Sweeps a window. The loss of the place where the database runs now was, at each instant, that of the place where it ran then (<see cref="Branch.LeftHost"/>); one of another place is the same throughout.
+    /// </summary>
     /// <param name="subject">The database.</param>
     /// <param name="loss">The loss, resolved.</param>
     /// <param name="w0">First as-of instant, milliseconds.</param>
     /// <param name="w1">Last as-of instant, milliseconds.</param>
     /// <param name="segment">Called for each stretch of the window in order, and at last for the single instant w1.</param>
     public static void Sweep(RecoverySubject subject, Loss loss, long w0, long w1, Segment segment)
+    {
+        var d = subject.Database;
+        if (d.Branches.Any(b => b.LeftHost is not null) && loss.Kind is not (LossKind.None or LossKind.Hostile) && Loss.OfKind(loss.Kind).For(d, subject.Fleet) == loss)
+        {
+            foreach (var move in d.Branches.Where(b => b.LeftHost is not null).OrderBy(b => b.StartsAt))
+            {
+                var (at, then) = (move.StartsAt.ToUnixTimeMilliseconds(), Loss.OfKind(loss.Kind).For(d with { Host = move.LeftHost!.Value }, subject.Fleet));
+                if (at > w1)
+                {
+                    loss = then;
+                    break;
+                }
+
+                if (at > w0)
+                {
+                    // The single instant at its end is the first of the next place.
+                    SweepUnder(subject, then, w0, at, (from, to, reach) =>
+                    {
+                        if (from < to)
+                        {
+                            segment(from, to, reach);
+                        }
+                    });
+                    w0 = at;
+                }
+            }
+        }
+
+        SweepUnder(subject, loss, w0, w1, segment);
+    }
+
+    private static void SweepUnder(RecoverySubject subject, Loss loss, long w0, long w1, Segment segment)
     {
         var pass = cached ?? new ReachOverWindow();
         cached = null;

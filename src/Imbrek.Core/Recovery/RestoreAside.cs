@@ -1,5 +1,3 @@
-using System.Text.Json;
-using System.Text.Json.Serialization;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -107,7 +105,7 @@ public static class RestoreAside
         };
         return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. Onwards(database, path, next, next + 1, new HashSet<string>(), held, before)]);
 
-        Step Avoiding(Step s) => s with { Work = JsonSerializer.Serialize(WorkOf(s) with { Avoids = [new Piece(avoids.Set.Value, avoids.Store.Value, 0)] }, RestoreJson.Default.Work) };
+        Step Avoiding(Step s) => s with { Work = RunJson.Write(WorkOf(s) with { Avoids = [new Piece(avoids.Set.Value, avoids.Store.Value, 0)] }) };
 
         static IEnumerable<string> SetsOf(Step s) => WorkOf(s).Pieces.Select(p => p.Set);
     }
@@ -155,14 +153,14 @@ public static class RestoreAside
     }
 
     /// <summary>What a step measured, as it is kept.</summary>
-    public static string Write(Measured measured) => JsonSerializer.Serialize(measured, RestoreJson.Default.Measured);
+    public static string Write(Measured measured) => RunJson.Write(measured);
 
     /// <summary>What steps measured, in the order of the plan; those that were taken back are left out.</summary>
     public static IEnumerable<(Step Step, Measured Measured)> MeasuredBy(Run run) =>
         from s in run.Plan.Steps
         let p = run[s.Number]
         where p.Measured is not null
-        select (s, Read<Measured>(p.Measured!));
+        select (s, RunJson.Read<Measured>(p.Measured!));
 
     /// <summary>The copies that a step reads.</summary>
     public static IReadOnlyList<Piece> PiecesOf(Step step) => WorkOf(step).Pieces;
@@ -170,11 +168,9 @@ public static class RestoreAside
     /// <summary>The copies on which a run has failed so far, as set and store.</summary>
     public static IReadOnlyList<(string Set, string Store)> CopiesThatFailed(Run run) => [.. run.Plan.Steps.SelectMany(s => WorkOf(s).Avoids ?? []).Select(p => (p.Set, p.Store)).Distinct()];
 
-    private static Work WorkOf(Step step) => step.Work == "{}" ? new Work([], null) : Read<Work>(step.Work);
+    private static Work WorkOf(Step step) => step.Work == "{}" ? new Work([], null) : RunJson.Read<Work>(step.Work);
 
     private static Measured Of(Moved m) => new(m.Seconds, m.Bytes, m.Reached is { } r ? Instants.Write(r) : null, m.Position);
-
-    private static T Read<T>(string json) => (T)JsonSerializer.Deserialize(json, typeof(T), RestoreJson.Default)!;
 
     private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
@@ -231,7 +227,7 @@ public static class RestoreAside
                 Undo = kind == "check" ? Undo.Nothing : Undo.Covered,
                 Attempts = 3,
                 BackOffSeconds = 5,
-                Work = work is null ? "{}" : JsonSerializer.Serialize(work, RestoreJson.Default.Work),
+                Work = work is null ? "{}" : RunJson.Write(work),
             };
             ground = step.Number;
             return step;
@@ -254,9 +250,3 @@ public static class RestoreAside
         static Piece Cut(PathStep s) => new(s.Set.Value, s.Store.Value, s.Learned is { } l ? s.Seconds / l.Median : s.Seconds);
     }
 }
-
-/// <summary>How what a restore keeps of its steps is written.</summary>
-[JsonSourceGenerationOptions(PropertyNamingPolicy = JsonKnownNamingPolicy.CamelCase)]
-[JsonSerializable(typeof(RestoreAside.Work))]
-[JsonSerializable(typeof(RestoreAside.Measured))]
-internal sealed partial class RestoreJson : JsonSerializerContext;

@@ -315,7 +315,7 @@ internal sealed class LogDuty(
 
         public async Task BranchAsync(int timeline, int parent, Lsn at, Instant forkAt, Instant startsAt, CancellationToken cancel)
         {
-            var branch = FleetParts.Of(new Branch(timeline, parent, at.Value, forkAt, startsAt));
+            var branch = FleetFile.Write(new Branch(timeline, parent, at.Value, forkAt, startsAt));
             await FleetParts.ChangeAsync(
                 [
                     new FleetParts.Change("databases", spec.Database, "went on in a new timeline", (items, index) =>

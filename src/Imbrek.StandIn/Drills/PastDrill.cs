@@ -136,10 +136,10 @@ internal sealed class PastDrill : IClock
 
     private RoleChange ChangeOf(DrillQuestion asked, Run run) => new(asked, database, run, call, new StandInDrillDriver(world), new StandInReplicateDriver(world), world.Fleet, this);
 
-    /// <summary>The world has the new branch and host already, and what was known of the replica is not known of it any more.</summary>
+    /// <summary>The world has the new branch and host already.</summary>
     private StepResult Name(string promoted, Promoted p)
     {
-        world.Replicas.Forget(new(promoted));
+        world.Replicas.Ended(new(promoted));
         world.Rules?.Load(world.Fleet);
         world.Changed(new WorldChange.FleetChanged(world.Now, database, world.Fleet, $"drill: {promoted} has become the primary"));
         return new StepResult(p.Left.Count == 0 ? "all other replicas follow" : $"do not follow: {string.Join("; ", p.Left)}");

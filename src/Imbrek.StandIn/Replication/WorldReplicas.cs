@@ -195,13 +195,17 @@ public sealed class WorldReplicas
         }
     });
 
-    /// <summary>What was known of a replica that is one no more is not known of another of its name.</summary>
-    internal void Forget(Id<Replica> id)
+    /// <summary>A replica is one no more: what it was worth until then stays known, and what is seen of another of its name does not go on from there.</summary>
+    internal void Ended(Id<Replica> id)
     {
         if (watchers.TryGetValue(id, out var watcher))
         {
+            if (watcher.Known?.Stretch is { } last)
+            {
+                watcher.Kept.Add(last);
+            }
+
             (watcher.Known, watcher.Steady) = (null, null);
-            watcher.Kept.Clear();
         }
     }
 

@@ -105,7 +105,7 @@ internal static class FileEndpoints
             }
 
             // What a second person must agree to is not brought in by a file.
-            if (state.Fleet.Plans.SelectMany(b => WeakerLock.Of(b, model.Plans.FirstOrDefault(p => p.Id == b.Id)).Select(w => (Plan: b, w.Task))).FirstOrDefault() is { Plan: { } weakened, Task: var task })
+            if (state.Fleet.Plans.SelectMany(b => WeakerLock.Of(b, model.Plans.FirstOrDefault(p => p.Id == b.Id), state.Fleet).Select(w => (Plan: b, w.Task))).FirstOrDefault() is { Plan: { } weakened, Task: var task })
             {
                 throw new BadInputException("fleet", $"copies of {task} under plan {weakened.Id} would be locked for less time than now: change the plan itself, so that a second person can agree; then import", 409, "second-person");
             }

@@ -66,25 +66,6 @@ internal static class FleetParts
     /// <param name="Apply">Does it; told the list and where the part stands in it, or -1.</param>
     public sealed record Change(string List, string Id, string What, Action<JsonArray, int> Apply);
 
-    /// <summary>A branch as it stands in the fleet file.</summary>
-    public static JsonObject Of(Branch branch)
-    {
-        var part = new JsonObject
-        {
-            ["id"] = branch.Id,
-            ["parent"] = branch.Parent,
-            ["forkPosition"] = branch.ForkPosition,
-            ["forkAt"] = Instants.Write(branch.ForkAt),
-            ["startsAt"] = Instants.Write(branch.StartsAt),
-        };
-        if (branch.LeftHost is { } left)
-        {
-            part["leftHost"] = left.Value;
-        }
-
-        return part;
-    }
-
     /// <summary>A part as it is from now on.</summary>
     public static Change Put(string list, string id, JsonObject part) => new(list, id, "changed", (items, index) =>
     {

@@ -10,7 +10,6 @@ using Imbrek.Core.Timetable;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Dispatch;
-using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.PlanChange;
 using Imbrek.Server.Security;
@@ -184,7 +183,7 @@ internal static class PlanEndpoints
             .Where(t => t.Recurrence is not null).ToDictionary(t => t.Id, t => RecurrenceWords.Of(t.Recurrence!)) ?? [];
 
     private static async Task<Ok<SavedView>> SaveAsync(
-        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, ReplicaActions.Acting acting, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, HttpRequest request, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var read = await ReadAsync(request, fleet.Fleet, clock, cancel);
         if (read.Id.Value != plan)
@@ -192,31 +191,33 @@ internal static class PlanEndpoints
             throw new BadInputException("id", $"the plan is '{read.Id}', the address says '{plan}'");
         }
 
-        return TypedResults.Ok(await WriteOrAskAsync(read, false, basedOn, source, fleet, dispatcher, acting, user, clock, cancel));
+        return TypedResults.Ok(await WriteOrAskAsync(read, false, basedOn, source, fleet, dispatcher, begin, user, clock, cancel));
     }
 
     private static async Task<Ok<SavedView>> RemoveAsync(
-        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, ReplicaActions.Acting acting, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        string plan, int basedOn, FleetState fleet, NpgsqlDataSource source, Dispatcher dispatcher, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var known = fleet.Fleet.Plans.FirstOrDefault(p => p.Id.Value == plan)
             ?? (fleet.LeftOut.Any(l => l.Kind == "plan" && l.Id == plan) ? new Plan(new(plan), plan, new Selection(), [], TellRule.Nobody)
             : throw new BadInputException("plan", $"there is no plan '{plan}'", 404, "not-found"));
-        return TypedResults.Ok(await WriteOrAskAsync(known, true, basedOn, source, fleet, dispatcher, acting, user, clock, cancel));
+        return TypedResults.Ok(await WriteOrAskAsync(known, true, basedOn, source, fleet, dispatcher, begin, user, clock, cancel));
     }
 
     /// <summary>Writes a version of a plan; where copies would be locked for less time than before, a second person is asked first.</summary>
     private static async Task<SavedView> WriteOrAskAsync(
-        Plan plan, bool removed, int basedOn, NpgsqlDataSource source, FleetState fleet, Dispatcher dispatcher, ReplicaActions.Acting acting, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
+        Plan plan, bool removed, int basedOn, NpgsqlDataSource source, FleetState fleet, Dispatcher dispatcher, NewRuns begin, ClaimsPrincipal user, IClock clock, CancellationToken cancel)
     {
         var who = user.Identity!.Name!;
-        if (fleet.Fleet.Plans.FirstOrDefault(p => p.Id == plan.Id) is not { } before || WeakerLock.Of(before, removed ? null : plan) is not { Count: > 0 } weaker)
+        if (fleet.Fleet.Plans.FirstOrDefault(p => p.Id == plan.Id) is not { } before || WeakerLock.Of(before, removed ? null : plan, fleet.Fleet) is not { Count: > 0 } weaker)
         {
             return new SavedView(await WriteAsync([(plan, removed, basedOn)], source, fleet, dispatcher, who, clock, cancel));
         }
 
         var (question, run) = PlanChangeKind.Plan(before, plan, removed, basedOn, weaker, fleet, clock.GetCurrentInstant());
-        var about = before.Members.Of(fleet.Fleet).Select(d => d.Id.Value).FirstOrDefault() ?? "";
-        return new SavedView(null, await acting.BeginAsync(PlanChangeKind.KindName, about, ProductFamily.FamilyName, question, run, $"plan:{plan.Id}", who, cancel));
+        var row = NewRuns.Row(PlanChangeKind.KindName, before.Members.Of(fleet.Fleet).Select(d => d.Id.Value).FirstOrDefault() ?? "", ProductFamily.FamilyName, question, run, who, clock.GetCurrentInstant());
+        row.Claim = $"plan:{plan.Id}";
+        await begin.BeginAsync(row, cancel);
+        return new SavedView(null, row.Id);
     }
 
     /// <summary>Writes versions of plans, all or none, and has everybody take them over.</summary>

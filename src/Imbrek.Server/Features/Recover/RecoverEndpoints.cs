@@ -208,7 +208,7 @@ internal static class RecoverEndpoints
     }
 
     private static async Task<Results<Created<RunStarted>, ProblemHttpResult>> StartAsync(
-        RestoreRequest request, FleetState state, ImbrekContext data, IClock clock, ClaimsPrincipal user, Drivers drivers, RunWorker worker, Peers peers, CancellationToken cancel)
+        RestoreRequest request, FleetState state, ImbrekContext data, IClock clock, ClaimsPrincipal user, Drivers drivers, NewRuns begin, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var db = state[request.Database ?? ""];
@@ -270,7 +270,7 @@ internal static class RecoverEndpoints
             user.Identity!.Name!,
             now);
         run.Claim = asked.Claim;
-        if (!await NewRuns.AddAsync(data, run, cancel))
+        if (!await begin.TryBeginAsync(run, cancel))
         {
             var other = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Claim == run.Claim, cancel);
             throw new BadInputException(
@@ -282,8 +282,6 @@ internal static class RecoverEndpoints
                 "target-taken");
         }
 
-        worker.Wake(run.Id);
-        await peers.TellAsync([], [run.Id], cancel);
         return TypedResults.Created($"/api/runs/{run.Id}", new RunStarted(run.Id));
     }
 

@@ -101,7 +101,7 @@ internal static class ReplicaActions
     }
 
     /// <summary>What every action needs.</summary>
-    internal sealed class Acting(FleetState fleet, ImbrekContext data, Runs.Drivers drivers, RunWorker worker, Peers peers, IClock clock)
+    internal sealed class Acting(FleetState fleet, Runs.Drivers drivers, NewRuns begin, IClock clock)
     {
         public FleetState Fleet => fleet;
 
@@ -135,29 +135,15 @@ internal static class ReplicaActions
         /// <param name="held">The drill with a date that it holds, kept with it; null for none.</param>
         public async Task<Created<RunBegun>> BeginAsync<T>(string kind, Core.Fleet.Database d, IDriverFamily family, T question, Run run, string claim, ClaimsPrincipal user, CancellationToken cancel, DatedDrillRow? held = null)
         {
-            var id = await BeginAsync(kind, d.Id.Value, family.Name, question, run, $"replica:{claim}", user.Identity!.Name!, cancel, held);
-            return TypedResults.Created($"/api/runs/{id}", new RunBegun(id));
-        }
-
-        /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
-        public async Task<Guid> BeginAsync<T>(string kind, string database, string family, T question, Run run, string claim, string who, CancellationToken cancel, DatedDrillRow? held = null)
-        {
-            var row = NewRuns.Row(kind, database, family, question, run, who, clock.GetCurrentInstant());
-            row.Claim = claim;
+            var row = NewRuns.Row(kind, d.Id.Value, family.Name, question, run, user.Identity!.Name!, clock.GetCurrentInstant());
+            row.Claim = $"replica:{claim}";
             if (held is not null)
             {
                 held.RunId = row.Id;
             }
 
-            if (!await NewRuns.AddAsync(data, row, cancel))
-            {
-                var other = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Claim == row.Claim, cancel);
-                throw new BadInputException("id", $"{other?.AskedBy ?? "somebody"} is already at it: {other?.Kind ?? "a run"} is under way", 409, "target-taken");
-            }
-
-            worker.Wake(row.Id);
-            await peers.TellAsync([], [row.Id], cancel);
-            return row.Id;
+            await begin.BeginAsync(row, cancel);
+            return TypedResults.Created($"/api/runs/{row.Id}", new RunBegun(row.Id));
         }
     }
 

@@ -1,5 +1,7 @@
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Live;
+using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
@@ -7,7 +9,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Runs;
 
 /// <summary>Runs that somebody asks for: kept before anything is touched; they begin when a process takes them up.</summary>
-internal static class NewRuns
+internal sealed class NewRuns(ImbrekContext data, RunWorker worker, Peers peers)
 {
     /// <summary>A run that waits.</summary>
     public static RunRow Row<T>(string kind, string database, string driver, T question, Run run, string who, Instant now) => new()
@@ -23,6 +25,30 @@ internal static class NewRuns
         Steps = RunJson.WriteSteps(run),
         ExpectedSeconds = run.Plan.ExpectedSeconds,
     };
+
+    /// <summary>Keeps a run and has it begun.</summary>
+    /// <exception cref="BadInputException">Another run holds what it claims.</exception>
+    public async Task BeginAsync(RunRow run, CancellationToken cancel)
+    {
+        if (!await TryBeginAsync(run, cancel))
+        {
+            var other = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Claim == run.Claim, cancel);
+            throw new BadInputException("id", $"{other?.AskedBy ?? "somebody"} is already at it: {other?.Kind ?? "a run"} is under way", 409, "target-taken");
+        }
+    }
+
+    /// <summary>Keeps a run and has it begun; false when another run holds what it claims.</summary>
+    public async Task<bool> TryBeginAsync(RunRow run, CancellationToken cancel)
+    {
+        if (!await AddAsync(data, run, cancel))
+        {
+            return false;
+        }
+
+        worker.Wake(run.Id);
+        await peers.TellAsync([], [run.Id], cancel);
+        return true;
+    }
 
     /// <summary>Keeps a run; false when another run holds what it claims.</summary>
     public static async Task<bool> AddAsync(ImbrekContext data, RunRow run, CancellationToken cancel)

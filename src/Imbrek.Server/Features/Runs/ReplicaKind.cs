@@ -44,11 +44,18 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
     /// <inheritdoc/>
     public virtual Conclusion Conclude(RunContext run, Ending end, Instant now)
     {
-        var said = end.Failed is { } failed ? run.Run[failed].Note
-            : end.State == RunState.Cancelled ? $"cancelled by {run.Run.CancelledBy}"
-            : Done(run);
-        var left = end.LeftBehind.Count == 0 ? "" : $"; could not be taken back: {string.Join(", ", end.LeftBehind.Select(n => run.Run.Plan[n].Title))}";
-        return new Conclusion(end.State, (said ?? "") + left, LedgerBody: Body(run, end.State, (said ?? "") + left, null));
+        var note = NoteOf(run, end, Done(run));
+        return new Conclusion(end.State, note, LedgerBody: Body(run, end.State, note, null));
+    }
+
+    /// <summary>What there is to say of a run that has ended.</summary>
+    /// <param name="run">The run.</param>
+    /// <param name="end">How it ended.</param>
+    /// <param name="done">What to say when it went well.</param>
+    protected static string NoteOf(RunContext run, Ending end, string done)
+    {
+        var said = end.Failed is { } failed ? run.Run[failed].Note : end.State == RunState.Cancelled ? $"cancelled by {run.Run.CancelledBy}" : done;
+        return said + (end.LeftBehind.Count == 0 ? "" : $"; could not be taken back: {string.Join(", ", end.LeftBehind.Select(n => run.Run.Plan[n].Title))}");
     }
 
     /// <summary>What to say when it went well.</summary>

@@ -274,7 +274,7 @@ internal static class RunEndpoints
 
     /// <summary>Begins a run that removes the instance another run left.</summary>
     private static async Task<Created<RemovalBegun>> RemoveAsync(
-        Guid id, ImbrekContext data, Drivers drivers, FleetState fleet, RunWorker worker, Peers peers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+        Guid id, ImbrekContext data, Drivers drivers, FleetState fleet, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
         if (row.Claim is not { } claim || !row.StateIs.IsOver())
@@ -290,11 +290,9 @@ internal static class RunEndpoints
 
         // Somebody may have begun to remove it in the same moment: one run is enough, and they are told of it.
         made.Claim = $"{claim}/removal";
-        var begun = await NewRuns.AddAsync(data, made, cancel)
+        var begun = await begin.TryBeginAsync(made, cancel)
             ? made.Id
             : await data.Runs.Where(r => r.Claim == made.Claim).Select(r => r.Id).FirstOrDefaultAsync(cancel);
-        worker.Wake(begun);
-        await peers.TellAsync([], [begun], cancel);
         return TypedResults.Created($"/api/runs/{begun}", new RemovalBegun(begun));
     }
 

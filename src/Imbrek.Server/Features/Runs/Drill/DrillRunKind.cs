@@ -46,27 +46,23 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
     public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => ChangeOf(run, run.Question<DrillQuestion>()).UndoAsync(step, cancel);
 
-    public override Conclusion Conclude(RunContext run, Ending end, Instant now)
-    {
-        var (asked, concluded) = (run.Question<DrillQuestion>(), base.Conclude(run, end, now));
-        return Concluded(run, asked, end.State == RunState.Done ? null : concluded.Note, end.State, Fleet.Has(run.Row.Database) ? Fleet[run.Row.Database].Subject.Database : null, Fleet.Fleet, now);
-    }
+    public override Conclusion Conclude(RunContext run, Ending end, Instant now) =>
+        Concluded(run, run.Question<DrillQuestion>(), end, Fleet.Has(run.Row.Database) ? Fleet[run.Row.Database].Subject.Database : null, Fleet.Fleet, now);
 
     /// <summary>What is kept when a drill ends.</summary>
     /// <param name="run">The run.</param>
     /// <param name="asked">What was asked.</param>
-    /// <param name="note">What there is to say; null for what it came to.</param>
-    /// <param name="state">How it ended.</param>
+    /// <param name="end">How it ended.</param>
     /// <param name="database">The database; null when it is no longer there.</param>
     /// <param name="fleet">The fleet as it is now.</param>
     /// <param name="now">When it ended.</param>
-    public static Conclusion Concluded(RunContext run, DrillQuestion asked, string? note, RunState state, Core.Fleet.Database? database, FleetModel fleet, Instant now)
+    public static Conclusion Concluded(RunContext run, DrillQuestion asked, Ending end, Core.Fleet.Database? database, FleetModel fleet, Instant now)
     {
         var result = DrillResult.Of(run.Run, asked);
-        var says = note ?? result.InWords();
-        var proofs = state == RunState.Done && database is not null && result.Proves(asked, database, fleet, now) is var (proof, loss) ? new[] { ProofRow.Of(database.Id, proof, loss, new(asked.To), run.Row.Id) } : null;
+        var note = NoteOf(run, end, result.InWords());
+        var proofs = end.State == RunState.Done && database is not null && result.Proves(asked, database, fleet, now) is var (proof, loss) ? new[] { ProofRow.Of(database.Id, proof, loss, new(asked.To), run.Row.Id) } : null;
         var measured = new { kind = asked.Kind, ending = asked.Ending, loss = asked.Loss, from = asked.From, to = asked.To, inSpite = asked.InSpite, planned = new { lostSeconds = asked.PlannedLostSeconds, serviceSeconds = asked.PlannedServiceSeconds }, measured = result with { Seen = [] } };
-        return new Conclusion(state, says, LedgerBody: Body(run, state, says, measured), Proofs: proofs);
+        return new Conclusion(end.State, note, LedgerBody: Body(run, end.State, note, measured), Proofs: proofs);
     }
 
     /// <summary>What it has measured so far; null before roles change.</summary>
@@ -74,8 +70,6 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
 
     /// <summary>What a drill has measured so far, as it is kept; null before roles change.</summary>
     public static string? MeasuredBy(Run run, DrillQuestion asked) => DrillResult.Of(run, asked) is { Changes.Count: > 0 } result ? RunJson.Write(result) : null;
-
-    protected override string Done(RunContext run) => "";
 
     private RoleChange ChangeOf(RunContext run, DrillQuestion asked, Instant? stopsAt = null) => new(
         asked,

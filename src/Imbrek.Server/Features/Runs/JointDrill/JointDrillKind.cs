@@ -32,7 +32,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
 
     /// <summary>What was asked.</summary>
     /// <param name="Of">What it is held on, in words.</param>
-    /// <param name="Kind">Switchover, forced or automatic.</param>
+    /// <param name="Kind">Restore test, switchover, forced or automatic.</param>
     /// <param name="Ending">How it ends.</param>
     /// <param name="Loss">The loss it stands for.</param>
     /// <param name="Members">Its databases, in the order in which they go.</param>
@@ -192,7 +192,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         }
 
         var (db, now) = (fleet[m.Database], clock.GetCurrentInstant());
-        var test = RestoreTest.Under(db.Subject, Loss.Kept(asked.Loss, fleet.Fleet), now, new Id<Core.Fleet.Host>(m.Host), db.Learned);
+        var test = RestoreTest.Under(db.Subject, Loss.Kept(asked.Loss, fleet.Fleet).For(db.Subject.Database, fleet.Fleet), now, new Id<Core.Fleet.Host>(m.Host), db.Learned);
         if (test.Path is not { } path)
         {
             return new StepResult(test.WhyNot);
@@ -208,14 +208,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
     private static async Task<StepResult> KeepAsync(RunContext run, Guid id, RunRow row, IServiceProvider services, CancellationToken cancel)
     {
         (row.Id, row.AfterId) = (id, run.Row.Id);
-        if (!await NewRuns.AddAsync(services.GetRequiredService<ImbrekContext>(), row, cancel))
-        {
-            throw new DriverException(DriverProblem.Refused, $"{row.Database}: somebody else is at it");
-        }
-
-        services.GetRequiredService<RunWorker>().Wake(id);
-        await services.GetRequiredService<Peers>().TellAsync([], [id], cancel);
-        return new StepResult();
+        return await services.GetRequiredService<NewRuns>().TryBeginAsync(row, cancel) ? new StepResult() : throw new DriverException(DriverProblem.Refused, $"{row.Database}: somebody else is at it");
     }
 
     private static async Task<IReadOnlyList<RunRow?>> RowsAsync(RunContext run, Question asked, IServiceProvider services, CancellationToken cancel)
@@ -283,7 +276,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
     {
         var agreed = run.Plan.Steps.Where(s => s.Kind == "agree").Select(s => run[s.Number].EndedAt).FirstOrDefault();
         var drills = rows.Select(r => r is { Kind: DrillRunKind.KindName, Result: { } json } ? RunJson.Read<DrillResult>(json) : null).ToArray();
-        var lostAt = drills.Select(d => d?.Changes.FirstOrDefault()?.StoppedAt).Append(agreed).Min();
+        var lostAt = asked.Kind == DrillKind.RestoreTest ? rows.Min(r => r?.Started) : drills.Select(d => d?.Changes.FirstOrDefault()?.StoppedAt).Append(agreed).Min();
         return new(lostAt, [.. asked.Members.Select((m, i) =>
         {
             var (row, done) = (rows[i], rows[i]?.StateIs == RunState.Done);

@@ -41,7 +41,7 @@ internal sealed class PlanChangeKind(IServiceProvider services, NpgsqlDataSource
     {
         var members = before.Members.Of(state.Fleet).Where(d => state.Has(d.Id.Value)).ToArray();
         BackupCopy[] locked = [.. members.SelectMany(d => state[d.Id].Subject.Catalogue.Sets).SelectMany(s => s.Copies).Where(c => c.RemovedAt is null && c.LockedUntil > now)];
-        var what = string.Join("; ", weaker.Select(w => $"copies of {w.Task} are locked for {PlainDuration.Of(w.Before.TotalSeconds)} now, and {(w.After is { } a ? $"for {PlainDuration.Of(a.TotalSeconds)}" : "not at all")} from then on"));
+        var what = string.Join("; ", weaker.Select(w => $"copies of {w.Task} of {Databases(w.Databases)} are locked for {PlainDuration.Of(w.Before.TotalSeconds)} now, and {(w.After is { } a ? $"for {PlainDuration.Of(a.TotalSeconds)}" : "not at all")} from then on"));
         var there = locked.Length == 0 ? "no copy of them is locked now" : $"{locked.Length} {(locked.Length == 1 ? "copy" : "copies")} that {(locked.Length == 1 ? "is" : "are")} locked now {(locked.Length == 1 ? "stays" : "stay")} so, the last until {Instants.Write(locked.Max(c => c.LockedUntil!.Value))}";
         return (
             new(after.Id.Value, removed, basedOn, PlanFile.Write(after).ToJsonString()),
@@ -51,7 +51,7 @@ internal sealed class PlanChangeKind(IServiceProvider services, NpgsqlDataSource
                 {
                     Number = 1,
                     Kind = "keep",
-                    Title = $"{(removed ? "Remove" : "Change")} plan {before.Name} of {members.Length} {(members.Length == 1 ? "database" : "databases")}: {what}; {there}",
+                    Title = $"{(removed ? "Remove" : "Change")} plan {before.Name}: {what}; {there}",
                     Subject = before.Id.Value,
                     ExpectedSeconds = 1,
                     ExpectedFrom = "profile",
@@ -65,6 +65,8 @@ internal sealed class PlanChangeKind(IServiceProvider services, NpgsqlDataSource
                 },
             ])));
     }
+
+    private static string Databases(int n) => n == 1 ? "1 database" : $"{n} databases";
 
     public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {

@@ -211,7 +211,7 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var branches = database["branches"] as JsonArray ?? [];
 
         // Who follows an engine's log may have named the branch before; the host is ours to name.
-        database["branches"] = new JsonArray([.. branches.Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetParts.Of(branch with { LeftHost = new(from) })]);
+        database["branches"] = new JsonArray([.. branches.Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetFile.Write(branch with { LeftHost = new(from) })]);
         if (database["host"]?.ToString() == host)
         {
             return [];
