@@ -539,6 +539,13 @@ public class DrillProperties
         Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("nothing", DrillKind.Switchover, DrillEnding.Keep, [], _ => 1)));
         Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("by itself", DrillKind.Automatic, DrillEnding.Keep, members, _ => 1)));
 
+        // A restore test changes no roles: nobody is asked, and a host carries as many as it has slots.
+        var test = JointRunbook.Of(new("group G", DrillKind.RestoreTest, DrillEnding.Keep, [Of("a", null), Of("b", null), Of("c", null)], _ => 2));
+        Assert.Equal(["restore", "restore", "restore", "end"], test.Steps.Select(s => s.Kind));
+        Assert.Equal((0d, 0d, 100d), (Schedule.Of(test).StartOf(1), Schedule.Of(test).StartOf(2), Schedule.Of(test).StartOf(3)));
+        Assert.DoesNotContain(test.Steps, s => s.IsHold || s.NeedsApproval || s.NoWayBack);
+        Assert.Throws<ArgumentException>(() => JointRunbook.Of(new("group G", DrillKind.RestoreTest, DrillEnding.Keep, members, _ => 1)));
+
         // Nobody helps: nobody sends clients over, but home again they do.
         Assert.Equal(["begin", "ready", "tell", "go", "end"], JointRunbook.Of(new("group G", DrillKind.Automatic, DrillEnding.Keep, [Of("a", "ra")], _ => 1)).Steps.Select(s => s.Kind));
         Assert.Equal(["begin", "ready", "tell", "go", "home", "stay", "back", "send", "sent", "end"], JointRunbook.Of(new("group G", DrillKind.Automatic, DrillEnding.Home, [Of("a", "ra")], _ => 1)).Steps.Select(s => s.Kind));

@@ -16,7 +16,7 @@ public static class DrillHands
         var d = subject.Database;
         var lost = planned.LostSeconds is > 0 and var seconds ? $"Up to {PlainDuration.Of(seconds)} of commits may be lost; a second person must agree." : "Nothing is lost.";
         return new(
-            $"{(kind switch { DrillKind.Forced => "Forced failover", DrillKind.Automatic => "Automatic failover", _ => "Switchover" })} of {d.Name} ({d.Id}) to {replica.Id}",
+            $"{DrillWords.Of(kind)} of {d.Name} ({d.Id}) to {replica.Id}",
             [
                 $"Written {Instants.Write(at)} from what was known then; if that is long ago, look again.",
                 $"From {d.Host} to {to}. {(ending switch { DrillEnding.Keep => "Roles stay changed; the old side follows.", DrillEnding.Home => "Roles change back at the end.", _ => "Replication ends; clients use the new side." })}",

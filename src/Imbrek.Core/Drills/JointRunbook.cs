@@ -7,7 +7,7 @@ namespace Imbrek.Core.Drills;
 
 /// <summary>
 /// The runbook of a drill of many (section 11): of a group, a service or a site. Each database whose roles change has a drill of its own, with its own runbook, proof and page; this one begins them, keeps them in
-/// step and asks people once for all. What comes back from sets is restored aside in the order given, as many at once on a host as it has slots.
+/// step and asks people once for all. What comes back from sets is restored aside in the order given, as many at once on a host as it has slots; of a restore test that is all there is.
 /// </summary>
 public static class JointRunbook
 {
@@ -26,20 +26,23 @@ public static class JointRunbook
 
     /// <summary>What is asked for.</summary>
     /// <param name="Of">What it is held on, in words: group crew, site Quayside.</param>
-    /// <param name="Kind">Switchover; forced: the source is taken for lost; or automatic: all engines are stopped, and nobody helps.</param>
+    /// <param name="Kind">Restore test: all are restored aside; switchover; forced: the source is taken for lost; or automatic: all engines are stopped, and nobody helps.</param>
     /// <param name="Ending">How it ends.</param>
     /// <param name="Members">The databases, in the order in which they go first.</param>
     /// <param name="Slots">How many restores a host carries at once.</param>
     public sealed record Ask(string Of, DrillKind Kind, DrillEnding Ending, IReadOnlyList<Member> Members, Func<Id<Host>, int> Slots);
 
     /// <summary>The steps.</summary>
-    /// <exception cref="ArgumentException">No database, too many, a kind in which no roles change, or one that is to take over by itself and has no replica.</exception>
+    /// <exception cref="ArgumentException">No database, too many, a kind that is not held on many, one that is to take over by itself and has no replica, or a restore test in which roles change.</exception>
     public static RunPlan Of(Ask ask)
     {
         var byThemselves = ask.Kind == DrillKind.Automatic;
-        if (ask.Members.Count is 0 or > MostMembers || ask.Kind is not (DrillKind.Switchover or DrillKind.Forced or DrillKind.Automatic) || (byThemselves && ask.Members.Any(m => m.Replica is null)))
+        if (ask.Members.Count is 0 or > MostMembers
+            || ask.Kind is not (DrillKind.RestoreTest or DrillKind.Switchover or DrillKind.Forced or DrillKind.Automatic)
+            || (byThemselves && ask.Members.Any(m => m.Replica is null))
+            || (ask.Kind == DrillKind.RestoreTest && ask.Members.Any(m => m.Replica is not null)))
         {
-            throw new ArgumentException($"1 to {MostMembers} databases that are switched over, or whose primaries are taken for lost", nameof(ask));
+            throw new ArgumentException($"1 to {MostMembers} databases that are restored aside, switched over, or whose primaries are taken for lost", nameof(ask));
         }
 
         var steps = new List<Step>();

@@ -1,5 +1,6 @@
 using System.Security.Claims;
 using System.Text;
+using Imbrek.Core.Drills;
 using Imbrek.Core.Formats;
 using Imbrek.Data;
 using Imbrek.Server.Security;
@@ -20,7 +21,7 @@ internal static class DatedDrillEndpoints
     /// <param name="Of">database, group, service or site.</param>
     /// <param name="Id">Which; of a database this follows from the replica.</param>
     /// <param name="Replica">Of a database, the replica that becomes the primary.</param>
-    /// <param name="Kind">switchover, forced or automatic.</param>
+    /// <param name="Kind">switchover, forced or automatic; of several databases restoreTest too.</param>
     /// <param name="Ending">keep, home or part.</param>
     /// <param name="At">When, in UTC.</param>
     /// <param name="People">Who is told now, the day before, and when it was not held.</param>
@@ -52,7 +53,7 @@ internal static class DatedDrillEndpoints
 
     /// <summary>What is said of it to people.</summary>
     public static string Sentence(DatedDrillRow d) =>
-        $"{(d.Kind == "switchover" ? "Switchover" : d.Kind == "forced" ? "Forced failover" : "Automatic failover")} of {d.Title}{(d.Replica is null ? "" : $" to {d.Replica}")}, {(d.Ending == "home" ? "roles change back" : d.Ending == "part" ? "replication ends" : "roles stay changed")}, at {Instants.Write(d.At)}{(d.Why is null ? "" : $": {d.Why}")}";
+        $"{DrillWords.Of(DrillPlanning.ReadKind(d.Kind, Enum.GetValues<DrillKind>()))} of {d.Title}{(d.Replica is null ? "" : $" to {d.Replica}")}, {(d.Kind == PlanFile.Name(DrillKind.RestoreTest) ? "restored aside" : DrillWords.Of(DrillPlanning.ReadEnding(d.Ending)))}, at {Instants.Write(d.At)}{(d.Why is null ? "" : $": {d.Why}")}";
 
     /// <summary>A message about it.</summary>
     /// <param name="d">The drill.</param>

@@ -13,10 +13,11 @@ namespace Imbrek.Server.Features.Drills;
 /// <summary>A drill of many that is asked for.</summary>
 /// <param name="Of">group, service or site.</param>
 /// <param name="Id">Which.</param>
-/// <param name="Kind">switchover, forced or automatic; a site is taken for lost, which is forced.</param>
-/// <param name="Ending">keep, home or part.</param>
+/// <param name="Kind">restoreTest, switchover, forced or automatic; of a site restoreTest, or forced: it is taken for lost.</param>
+/// <param name="Ending">keep, home or part; of a restore test, which changes no roles, keep.</param>
 /// <param name="Dated">The drill with a date that it holds; null for none.</param>
-public sealed record JointDrillRequest(string Of, string Id, string Kind, string? Ending, Guid? Dated = null);
+/// <param name="Loss">Of a restore test the kind of loss that it supposes: none, host, array, site or hostile; of a site the site when left out, else the host.</param>
+public sealed record JointDrillRequest(string Of, string Id, string Kind, string? Ending, Guid? Dated = null, string? Loss = null);
 
 /// <summary>Reads what drill of many is asked for, and plans it for each of its databases: for who looks at it before, who begins it, and who gives it a date.</summary>
 internal sealed class JointDrillPlanning(FleetState state, DrillPlanning planning, IClock clock)
@@ -38,7 +39,7 @@ internal sealed class JointDrillPlanning(FleetState state, DrillPlanning plannin
     public async Task<Joint> ReadAsync(JointDrillRequest request, CancellationToken cancel)
     {
         var (fleet, now) = (state.Fleet, clock.GetCurrentInstant());
-        var (kind, ending) = (DrillPlanning.ReadKind(request.Kind, DrillKind.Switchover, DrillKind.Forced, DrillKind.Automatic), DrillPlanning.ReadEnding(request.Ending));
+        var (kind, ending) = (DrillPlanning.ReadKind(request.Kind, DrillKind.RestoreTest, DrillKind.Switchover, DrillKind.Forced, DrillKind.Automatic), DrillPlanning.ReadEnding(request.Ending));
         var id = request.Id ?? "";
         (string Title, Loss Loss, IEnumerable<Core.Fleet.Database> Databases) about = request.Of switch
         {
@@ -49,13 +50,30 @@ internal sealed class JointDrillPlanning(FleetState state, DrillPlanning plannin
             _ => throw new BadInputException("of", "must be one of group, service, site"),
         };
         var (title, loss, databases) = about;
-        if (request.Of == "site" && kind != DrillKind.Forced)
+        var restores = kind == DrillKind.RestoreTest;
+        if (request.Of == "site" && kind != DrillKind.Forced && !restores)
         {
-            throw new BadInputException("kind", "must be forced: a site is taken for lost, with all that is on it");
+            throw new BadInputException("kind", "must be forced or restoreTest: a site is taken for lost, with all that is on it");
+        }
+
+        if (restores && ending != DrillEnding.Keep)
+        {
+            throw new BadInputException("ending", "must be keep: a restore test changes no roles");
+        }
+
+        if (request.Loss is { } supposed)
+        {
+            if (!restores)
+            {
+                throw new BadInputException("loss", "is of a restore test alone");
+            }
+
+            loss = Enum.GetValues<LossKind>().Where(k => PlanFile.Name(k) == supposed).Select(k => (Loss?)Loss.OfKind(k)).FirstOrDefault()
+                ?? throw new BadInputException("loss", $"must be one of {string.Join(", ", Enum.GetValues<LossKind>().Select(PlanFile.Name))}");
         }
 
         RecoverySubject[] subjects = [.. databases.Where(d => state.Has(d.Id.Value)).Select(d => state[d.Id].Subject)];
-        var ways = request.Of == "site" ? SiteLoss.Of(subjects, fleet, new(id), now).Returns.ToDictionary(r => r.Database) : null;
+        var ways = request.Of == "site" && !restores ? SiteLoss.Of(subjects, fleet, new(id), now).Returns.ToDictionary(r => r.Database) : null;
         IEnumerable<RecoverySubject> ordered = ways is null ? subjects.OrderBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity) : ways.Keys.Select(d => state[d].Subject);
         var (members, left) = (new List<Planned>(), new List<LeftOut>());
         foreach (var s in ordered)
@@ -67,15 +85,13 @@ internal sealed class JointDrillPlanning(FleetState state, DrillPlanning plannin
             }
 
             var way = ways?[s.Database.Id].Way;
-            (Planned? planned, string? whyNot) = ways is null || way is TakeOver
+            (Planned? planned, string? whyNot) = !restores && (ways is null || way is TakeOver)
                 ? await ByReplicaAsync(s, kind, ending, loss, (way as TakeOver)?.Replica, now, cancel)
                 : (null, null);
-            var nobody = planned is null && ways is not null ? planning.WhyNobodyRestores(s.Database) : null;
-            if (planned is null && ways is not null && nobody is null && RestoreTest.Under(s, loss, now).Path is { } path)
+            if (planned is null && (restores || ways is not null))
             {
-                // A test restore writes aside: what else is at the database does not matter to it.
-                var bad = Prechecks.Of(s, fleet.Hosts[path.Host], path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}");
-                planned = new(new(s.Database.Id, null, path.Host, path.LostSeconds, path.Seconds), path.ServiceSeconds, s.Database, [.. bad]);
+                (planned, var none) = BySets(s, loss, now);
+                whyNot ??= none;
             }
 
             if (planned is not null)
@@ -85,21 +101,47 @@ internal sealed class JointDrillPlanning(FleetState state, DrillPlanning plannin
             }
             else
             {
-                left.Add(new(s.Database, whyNot ?? nobody ?? ways?[s.Database.Id].WhyNot ?? "it has no replica"));
+                left.Add(new(s.Database, whyNot ?? ways?[s.Database.Id].WhyNot ?? "it has no replica"));
             }
         }
 
         var refused = members.Count == 0 ? "none of its databases can take part"
             : members.Count > JointRunbook.MostMembers ? $"more than {JointRunbook.MostMembers} of its databases could take part, and one drill has so many at most"
-            : request.Of == "group" && left.Count > 0 ? $"a group changes roles as one, and {left[0].Database.Id} cannot: {left[0].WhyNot}"
+            : request.Of == "group" && left.Count > 0 ? $"a group {(restores ? "comes back" : "changes roles")} as one, and {left[0].Database.Id} cannot: {left[0].WhyNot}"
             : members.FirstOrDefault(m => m.Failed.Count > 0) is { } f ? $"{f.Database.Id}: {f.Failed[0]}"
             : null;
         var steps = members.Count is 0 or > JointRunbook.MostMembers
             ? null
             : JointRunbook.Of(new(title, kind, ending, [.. members.Select(m => m.Member)], h => fleet.Hosts[h].Slots ?? SiteLoss.UnstatedSlots));
 
-        // Of a group nobody else may have it take over meanwhile.
-        return new(title, request.Of == "group" ? $"group:{id}:take-over" : $"{request.Of}:{id}:drill", kind, ending, loss, members, left, steps, refused);
+        // What is restored aside waits for a slot of its host: that counts.
+        if (restores && steps is not null)
+        {
+            var schedule = Schedule.Of(steps);
+            members = [.. members.Select((m, i) => m with { ServiceSeconds = m.ServiceSeconds + schedule.StartOf(i + 1) })];
+        }
+
+        // Of a group whose roles change nobody else may have it take over meanwhile.
+        return new(title, request.Of == "group" && !restores ? $"group:{id}:take-over" : $"{request.Of}:{id}:drill", kind, ending, loss, members, left, steps, refused);
+    }
+
+    /// <summary>By sets, restored aside.</summary>
+    private (Planned? Planned, string? WhyNot) BySets(RecoverySubject s, Loss loss, Instant now)
+    {
+        if (planning.WhyNobodyRestores(s.Database) is { } nobody)
+        {
+            return (null, nobody);
+        }
+
+        var test = RestoreTest.Under(s, loss.For(s.Database, state.Fleet), now, learned: state[s.Database.Id].Learned);
+        if (test.Path is not { } path)
+        {
+            return (null, test.WhyNot);
+        }
+
+        // A test restore writes aside: what else is at the database does not matter to it.
+        var bad = Prechecks.Of(s, state.Fleet.Hosts[path.Host], path, test.Loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}");
+        return (new(new(s.Database.Id, null, path.Host, path.LostSeconds, path.Seconds), path.ServiceSeconds, s.Database, [.. bad]), null);
     }
 
     /// <summary>The replica by which least is lost, then the soonest back, of those that can.</summary>

@@ -66,7 +66,8 @@ export function DatedDrills() {
           <Box sx={{ minWidth: 0, overflowWrap: 'anywhere' }}>
             {drillKindWord[d.kind as Schemas['DrillKind']]} of{' '}
             {d.of === 'database' ? <Link to={withPremise(`/databases/${d.target}`, search)}>{d.title}</Link> : d.title}
-            {d.replica && ` to ${d.replica}`}, {endingWord[d.ending as Schemas['DrillEnding']]}
+            {d.replica && ` to ${d.replica}`},{' '}
+            {d.kind === 'restoreTest' ? 'restored aside' : endingWord[d.ending as Schemas['DrillEnding']]}
             {d.why && <Box>{d.why}</Box>}
             <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
               set by {d.askedBy}, told: {d.people.join(', ')}

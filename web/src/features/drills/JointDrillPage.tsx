@@ -12,6 +12,7 @@ import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
 import { SetDate } from './SetDate';
+import { lossWord } from './words';
 
 type Of = 'group' | 'service' | 'site';
 
@@ -20,7 +21,10 @@ const kinds = {
   switchover: 'Switchover: both sides alive, nothing lost',
   forced: 'Taken for lost',
   automatic: 'Automatic: engines are stopped, nobody helps',
+  restoreTest: 'Restore test: sets restored aside, checked',
 };
+/** A site is lost whole, or its databases are restored as if it were. */
+const ofSite = { forced: kinds.forced, restoreTest: kinds.restoreTest };
 const endings = { home: 'Roles change back', keep: 'Roles stay changed', part: 'Replication ends' };
 
 /** A drill of many: which databases take part, how each comes back, and what is expected to be lost and to take how long. */
@@ -33,9 +37,12 @@ export default function JointDrillPage() {
   const of = (params.get('of') ?? 'service') as Of;
   const those = (choices.data ?? []).filter((c) => c.of === of);
   const id = those.find((c) => c.id === params.get('id'))?.id ?? those[0]?.id ?? '';
-  const kind = of === 'site' ? 'forced' : (params.get('kind') ?? 'switchover');
-  const ending = params.get('ending') ?? 'home';
-  const body = { of, id, kind, ending };
+  const asked = params.get('kind') ?? 'switchover';
+  const kind = of === 'site' && !(asked in ofSite) ? 'forced' : asked;
+  const restores = kind === 'restoreTest';
+  const ending = restores ? 'keep' : (params.get('ending') ?? 'home');
+  const loss = restores ? (params.get('loss') ?? (of === 'site' ? 'site' : 'host')) : null;
+  const body = { of, id, kind, ending, loss };
   const sheet = useQuery({
     queryKey: ['drills', 'joint', body],
     enabled: id !== '',
@@ -69,16 +76,24 @@ export default function JointDrillPage() {
             width={270}
             onChange={(v) => set({ id: v })}
           />
-          {of !== 'site' && (
-            <ChoiceField label="Kind" value={kind} of={kinds} width={320} onChange={(v) => set({ kind: v })} />
-          )}
           <ChoiceField
-            label="At the end"
-            value={ending}
-            of={endings}
-            width={180}
-            onChange={(v) => set({ ending: v })}
+            label="Kind"
+            value={kind}
+            of={of === 'site' ? ofSite : kinds}
+            width={320}
+            onChange={(v) => set({ kind: v })}
           />
+          {restores ? (
+            <ChoiceField label="As after" value={loss!} of={lossWord} width={190} onChange={(v) => set({ loss: v })} />
+          ) : (
+            <ChoiceField
+              label="At the end"
+              value={ending}
+              of={endings}
+              width={180}
+              onChange={(v) => set({ ending: v })}
+            />
+          )}
         </Box>
         <Box sx={{ display: 'flex', gap: 1.5, alignItems: 'center', flexWrap: 'wrap' }}>
           <Button
@@ -102,13 +117,13 @@ export default function JointDrillPage() {
         <Box component="h2" sx={{ m: 0, mb: 1, fontSize: 15 }}>
           What comes of it
         </Box>
-        {s && <Comes sheet={s} />}
+        {s && <Comes sheet={s} restores={restores} />}
       </Side>
     </Worksheet>
   );
 }
 
-function Comes({ sheet: s }: { sheet: Schemas['JointWorksheetView'] }) {
+function Comes({ sheet: s, restores }: { sheet: Schemas['JointWorksheetView']; restores: boolean }) {
   const there = s.members.filter((m) => m.whyNot === null);
   const roles = there.filter((m) => m.by !== null).length;
   const late = there.filter((m) => m.rtoSeconds !== null && m.serviceSeconds! > m.rtoSeconds);
@@ -121,7 +136,9 @@ function Comes({ sheet: s }: { sheet: Schemas['JointWorksheetView'] }) {
         </Alert>
       )}
       <Box sx={{ fontSize: 17, fontWeight: 620, mb: 0.5 }}>
-        {count(roles)} change roles{there.length > roles && `, ${count(there.length - roles)} are restored from sets`}
+        {restores
+          ? `${count(there.length)} ${there.length === 1 ? 'is' : 'are'} restored aside, from sets`
+          : `${count(roles)} ${roles === 1 ? 'changes' : 'change'} roles${there.length > roles ? `, ${count(there.length - roles)} ${there.length - roles === 1 ? 'is' : 'are'} restored from sets` : ''}`}
       </Box>
       <Box sx={{ mb: 2 }}>All of it in {duration(s.seconds)}, people not counted.</Box>
       <Box sx={{ mb: 2, color: late.length + loses.length > 0 ? 'verdict.breached' : 'text.secondary' }}>
@@ -141,9 +158,9 @@ function Comes({ sheet: s }: { sheet: Schemas['JointWorksheetView'] }) {
       )}
       <SideSection level="h3" title="How it goes">
         <Box sx={{ color: 'text.secondary' }}>
-          Each database has a run of its own, with its markers, its measures and its proof. They begin together, wait
-          for each other before writes stop and before clients are sent over, and people are asked once for all. Until
-          then it can be called off.
+          {restores
+            ? 'Each database has a run of its own: restored beside its source on a recovery host, opened, checked, timed, and cleaned up. As many at once on a host as it has slots; what one waits for the others counts. Nothing that serves clients is touched.'
+            : 'Each database has a run of its own, with its markers, its measures and its proof. They begin together, wait for each other before writes stop and before clients are sent over, and people are asked once for all. Until then it can be called off.'}
         </Box>
       </SideSection>
     </>

@@ -51,23 +51,46 @@ describe('a drill of several databases', () => {
     const asked = open(sheet, {
       'POST /api/drills/joint': new Refusal(409, 'tickets: nobody else: a drill is under way', 'id'),
     });
-    await screen.findByText(/1 change roles, 1 are restored from sets/);
+    await screen.findByText(/1 changes roles, 1 is restored from sets/);
     screen.getByText(/none would take longer than its RTO|1 would take longer than their RTO/);
     screen.getByText(/A second person must agree, once for all/);
     const rows = screen.getByRole('region', { name: 'Databases' });
     within(rows).getByText('left out: there are no backup sets');
     within(rows).getByText(/sets, restored aside, on hill-h1/);
 
-    // A site is taken for lost: there is no choice of kind.
-    expect(screen.queryByLabelText('Kind')).toBeNull();
     expect(asked.find((a) => a.path === '/api/drills/joint/worksheet')!.body).toEqual({
       of: 'site',
       id: 'quayside',
       kind: 'forced',
       ending: 'home',
+      loss: null,
     });
     fireEvent.click(screen.getByRole('button', { name: 'Begin the drill' }));
     await screen.findByText('tickets: nobody else: a drill is under way');
+  });
+
+  it('of a site is a loss or a restore test as after one, which changes no roles', async () => {
+    const asked = open({ ...sheet, approval: false, members: [member({ by: null })] });
+    fireEvent.mouseDown(await screen.findByLabelText('Kind'));
+    expect(screen.getAllByRole('option').map((o) => o.textContent)).toEqual([
+      'Taken for lost',
+      'Restore test: sets restored aside, checked',
+    ]);
+    fireEvent.click(screen.getByRole('option', { name: /Restore test/ }));
+    await screen.findByText('1 is restored aside, from sets');
+    screen.getByText(/Nothing that serves clients is touched/);
+    expect(screen.queryByLabelText('At the end')).toBeNull();
+    fireEvent.mouseDown(screen.getByLabelText('As after'));
+    fireEvent.click(screen.getByRole('option', { name: 'stolen credentials' }));
+    await waitFor(() =>
+      expect(asked.findLast((a) => a.path === '/api/drills/joint/worksheet')!.body).toEqual({
+        of: 'site',
+        id: 'quayside',
+        kind: 'restoreTest',
+        ending: 'keep',
+        loss: 'hostile',
+      }),
+    );
   });
 
   it('refused, says why and cannot be begun', async () => {

@@ -109,7 +109,7 @@ export default function EvidencePage() {
 
 /** By what each kind of loss that was agreed is proven: how many databases by sets, by a replica that took over, and how many are not. */
 function ByKind({ search }: { search: string }) {
-  const kinds = useQuery({ queryKey: ['proof-kinds'], queryFn: () => got(api.GET('/api/proofs/kinds')) });
+  const kinds = useQuery({ queryKey: ['ledger', 'kinds'], queryFn: () => got(api.GET('/api/proofs/kinds')) });
   if (!kinds.data?.length) return null;
   const most = Math.max(...kinds.data.map((k) => k.byRestore + k.byTakingOver + k.failed + k.never));
   const parts = [
