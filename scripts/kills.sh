@@ -7,6 +7,9 @@ source "$here/scripts/install.sh"
 need_toolchain
 need_postgresql
 source "$here/scripts/postgres.sh"
+source "$here/scripts/build.sh"
+build_demo
+export IMBREK_BUILT=$here/out
 dotnet build "$here/tests/Imbrek.Server.Tests" -c Release -v q -nologo
 cd /
 pg_scratch kills-pg 5690

@@ -41,6 +41,9 @@ internal sealed class WorldFamily : IDriverFamily
     public bool StopsAtPositions => false;
 
     /// <inheritdoc/>
+    public bool RestoresInPlace => true;
+
+    /// <inheritdoc/>
     public bool RestoresInstances => false;
 
     /// <inheritdoc/>

@@ -27,10 +27,13 @@ using Imbrek.Server.Features.Runs.NewDatabase;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.RemoveReplica;
 using Imbrek.Server.Features.Runs.SetUpReplica;
+using Imbrek.Server.Features.Runs.ShipLog;
 using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.RestoreInPlace;
+using Imbrek.Server.Features.Runs.RestoreTogether;
 using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Drills;
 using Imbrek.Server.Features.SignIn;
@@ -216,6 +219,8 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<Drivers>();
         builder.Services.AddSingleton<RunStore>();
         builder.Services.AddSingleton<IRunKind, RestoreKind>();
+        builder.Services.AddSingleton<IRunKind, RestoreInPlaceKind>();
+        builder.Services.AddSingleton<IRunKind, RestoreTogetherKind>();
         builder.Services.AddSingleton<IRunKind, RehearsalKind>();
         builder.Services.AddSingleton<IRunKind, RemovalKind>();
         builder.Services.AddSingleton<IRunKind, HoldReplicaKind>();
@@ -242,6 +247,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, CopyElsewhereKind>();
         builder.Services.AddSingleton<IRunKind, CleanUpKind>();
         builder.Services.AddSingleton<IRunKind, IntegrityCheckKind>();
+        builder.Services.AddSingleton<IRunKind, ShipLogKind>();
         builder.Services.AddSingleton<Runner>();
         builder.Services.AddSingleton<RunWorker>();
         builder.Services.AddSingleton<Dispatcher>();
@@ -325,6 +331,7 @@ internal static class ImbrekServer
         FleetParts.Map(app);
         DatabaseEndpoints.Map(app);
         RecoverEndpoints.Map(app);
+        RecoverSeveralEndpoints.Map(app);
         ReplicaEndpoints.Map(app);
         NewDatabaseEndpoints.Map(app);
         DrillEndpoints.Map(app);

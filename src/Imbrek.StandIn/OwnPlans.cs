@@ -108,6 +108,9 @@ internal sealed class OwnPlans : IRunActions
             case TaskKind.TestRestore:
                 TestRestore(run, End);
                 break;
+            case TaskKind.ShipBackup or TaskKind.ShipCopy or TaskKind.ShipApply:
+                Ship(run, End);
+                break;
             default:
                 Take(run, attempt, End);
                 break;
@@ -120,6 +123,32 @@ internal sealed class OwnPlans : IRunActions
                 Stop(run);
                 Rules.Ended(run, outcome);
             }
+        }
+    }
+
+    /// <summary>A stage of all replicas of the database that log is shipped to.</summary>
+    private void Ship(Occurrence run, Action<TaskOutcome> end)
+    {
+        var (step, keep) = (run.Task.Kind.Ships()!.Value, run.Task.Keep.KeepFor?.TotalSeconds);
+        var feeds = world.Replicas.StagedOf(run.Database.Id);
+        var left = feeds.Count;
+        string? failed = null;
+        if (left == 0)
+        {
+            end(new TaskOutcome.Nothing("log of it is shipped to no replica"));
+        }
+
+        foreach (var feed in feeds)
+        {
+            feed.Do(step, keep, (bytes, whyNot) =>
+            {
+                run.StoredBytes += (long)bytes;
+                failed ??= whyNot;
+                if (--left == 0)
+                {
+                    end(failed is not null ? new TaskOutcome.Fails(failed, true) : new TaskOutcome.Goes(run.StoredBytes == 0 ? "there was nothing to do" : null));
+                }
+            });
         }
     }
 

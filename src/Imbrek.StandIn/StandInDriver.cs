@@ -3,6 +3,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
+using Imbrek.StandIn.Replication;
 using Imbrek.StandIn.Storage;
 using NodaTime;
 
@@ -12,6 +13,9 @@ namespace Imbrek.StandIn;
 /// <param name="world">The world.</param>
 public sealed class StandInDriver(World world) : IRestoreDriver
 {
+    /// <summary>Seconds to stop what is there, move it aside, and start what was restored in its place.</summary>
+    private const double PlaceSeconds = 5;
+
     /// <inheritdoc/>
     public async Task<Moved> ProvisionAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
@@ -177,6 +181,36 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     }
 
     /// <inheritdoc/>
+    public async Task<Promotion> PlaceAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        var began = world.NowMs;
+        world.Answers.Enter(call);
+        if (world.Answers.Told(call) is { } told)
+        {
+            // What it stood in beforehand is cleared away when it is asked again, if it was not.
+            await DiscardAsync(call, instance, cancel);
+            return KeptPromotion.Read(told);
+        }
+
+        Require(call, instance);
+        var made = await KeptPromotion.OnceAsync(
+            world,
+            call,
+            PlaceSeconds,
+            () =>
+            {
+                var d = world[instance.Database];
+                world.Live(d);
+                return Take(instance) is var (image, _) && instance.Host == d.Database.Host
+                    ? world.Replicas.PutBack(d, image, BranchOf(instance, d) ?? d.Branch, began)
+                    : throw new DriverException(DriverProblem.Refused, $"there is nothing on {d.Database.Host} to put in the place of {instance.Database}");
+            },
+            cancel);
+        await DiscardAsync(call, instance, cancel);
+        return made;
+    }
+
+    /// <inheritdoc/>
     public Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
         var folder = FolderOf(instance.Host.Value, instance.Name);
@@ -198,8 +232,8 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         Load(instance) is { ReachedMs: { } reached } && LoadImage(instance) is { } image ? (image, reached) : null;
 
     /// <summary>Makes an open instance of what is given.</summary>
-    internal void Put(RunCall call, InstanceSpec instance, PageImage image, long reachedMs) =>
-        Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], reachedMs, true, false), image);
+    internal void Put(RunCall call, InstanceSpec instance, PageImage image, long reachedMs, int branch) =>
+        Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], reachedMs, true, false, branch), image);
 
     private static CheckResult Ask(PageImage image, PageImage expected, string query)
     {
@@ -274,9 +308,9 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         }
     }
 
-    /// <summary>The branch that what an instance holds was taken on: of the last set restored into it.</summary>
+    /// <summary>The branch that what an instance holds was taken on: of the last set restored into it, or of what it is a copy of.</summary>
     private int? BranchOf(InstanceSpec instance, SimulatedDatabase live) =>
-        Load(instance)?.Applied is [.., var last] && live.Sets.TryGetValue(last, out var set) ? set.Branch : null;
+        Load(instance) is { } there ? there.Applied is [.., var last] && live.Sets.TryGetValue(last, out var set) ? set.Branch : there.Branch : null;
 
     private Core.Fleet.EngineProfile Engine(InstanceSpec instance) =>
         world.Fleet.Engines[world.Fleet.DatabaseById[instance.Database].Engine];
@@ -289,7 +323,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private Moved Told(InstanceSpec instance, double seconds, long bytes) => new(
         seconds, bytes, Load(instance)?.ReachedMs is { } ms ? Instant.FromUnixTimeMilliseconds(ms) : null, LoadImage(instance)?.Position);
 
-    private sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released);
+    private sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null);
 
     private string FolderOf(string host, string name) => Path.Combine(world.Folder, "instances", host, name);
 

@@ -1,4 +1,3 @@
-using System.Text.Json;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -109,6 +108,27 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
     }
 
     /// <inheritdoc/>
+    public async Task<Moved> ShipAsync(RunCall call, Id<Replica> replica, ShippingStep step, double? keepSeconds, CancellationToken cancel)
+    {
+        var began = world.NowMs;
+        var lot = await DoAsync(call, 0, () => Staged(replica).Begin(step, out var whyNot) ?? (whyNot is null ? null : throw new DriverException(DriverProblem.Unreachable, whyNot)), cancel);
+        if (lot is null)
+        {
+            return Moved.Nothing;
+        }
+
+        if (lot.Link is { } link)
+        {
+            await MoveAsync(call, [world.Network[link]], lot.Bytes, double.PositiveInfinity, () => { }, cancel);
+        }
+
+        await DoAsync(call, Staged(replica).TakesSeconds(step), () => Staged(replica).Finish(step, lot, keepSeconds) is { } whyNot ? throw new DriverException(DriverProblem.Unreachable, whyNot) : 0, cancel);
+        return new Moved((world.NowMs - began) / 1000.0, (long)lot.Bytes, At(lot.To));
+    }
+
+    private StagedFeed Staged(Id<Replica> replica) => Known(replica).Feed as StagedFeed ?? throw new DriverException(DriverProblem.Refused, $"nothing is shipped to {replica} in stages");
+
+    /// <inheritdoc/>
     public Task<ReplicaLook> LookAsync(RunCall call, Id<Replica> replica, CancellationToken cancel) => DoAsync(
         call,
         LookSeconds,
@@ -210,7 +230,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
                 }
 
                 var image = at is null ? SetContent.RestorePages(SetContent.OfPages(r.Image, long.MinValue), null) : r.Source.StateAt(wanted, r.Branch);
-                instances.Put(call, instance, image, wanted);
+                instances.Put(call, instance, image, wanted, r.Branch);
                 return (wanted, image.Position);
             },
             cancel);
@@ -251,7 +271,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         world.Answers.Enter(call);
         if (world.Answers.Told(call) is { } told)
         {
-            return Read(told);
+            return KeptPromotion.Read(told);
         }
 
         var seconds = await DoAsync(
@@ -264,39 +284,10 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
                 return r.Unusable is { } why ? throw new DriverException(DriverProblem.Refused, why) : r.Replica.PromoteSeconds + (r.Pending / r.Replica.ApplyRateIn(world.Fleet));
             },
             cancel);
-        return Read(await DoAsync(
-            call,
-            seconds,
-            () =>
-            {
-                if (world.Answers.Told(call) is { } before)
-                {
-                    return before;
-                }
-
-                var made = Write(world.Replicas.Promote(Known(replica), host, began, upTo));
-                world.Answers.Tell(call.Run, made);
-                return made;
-            },
-            cancel));
+        return await KeptPromotion.OnceAsync(world, call, seconds, () => world.Replicas.Promote(Known(replica), host, began, upTo), cancel);
     }
 
     private static Instant At(double ms) => Instant.FromUnixTimeMilliseconds((long)Math.Floor(ms));
-
-    /// <summary>A promotion as it is kept.</summary>
-    private static string Write(Promotion p) => JsonSerializer.Serialize(new Kept(
-        p.Seconds, p.Branch.Id, p.Branch.Parent, p.Branch.ForkPosition, p.Branch.ForkAt.ToUnixTimeMilliseconds(), p.Branch.StartsAt.ToUnixTimeMilliseconds(), p.Host.Value, p.LostSeconds, p.LostTransactions,
-        [.. p.Left.Select(l => l.Replica.Value)], [.. p.Left.Select(l => l.Why)]));
-
-    private static Promotion Read(string kept)
-    {
-        var k = JsonSerializer.Deserialize<Kept>(kept)!;
-        return new Promotion(
-            k.Seconds, new Branch(k.Id, k.Parent, k.ForkPosition, Instant.FromUnixTimeMilliseconds(k.ForkAt), Instant.FromUnixTimeMilliseconds(k.StartsAt)), new(k.Host), k.LostSeconds, k.Lost,
-            [.. k.Left.Zip(k.Why, (r, w) => new Promotion.LeftBehind(new(r), w))]);
-    }
-
-    private sealed record Kept(double Seconds, int Id, int Parent, long ForkPosition, long ForkAt, long StartsAt, string Host, double LostSeconds, long? Lost, string[] Left, string[] Why);
 
     private List<CheckResult> Try(Replica replica)
     {

@@ -6,6 +6,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 using NodaTime;
 using Xunit;
@@ -36,12 +37,40 @@ public class PlanTests
     [Fact]
     public void A_good_plan_has_no_finding() => Assert.Empty(Findings(Harbour(rpo: 1000), Usual()));
 
+    /// <summary>The harbour with a replica that log is shipped to, every five minutes and kept for twelve hours and four.</summary>
+    private static FleetModel Shipped => Harbour(rpo: 1000).With(replicas:
+    [
+        new Replica { Id = new("r"), Database = new("d0"), Place = new ReplicaPlace.OnHost(new("spare")), Mode = ReplicaMode.Shipped, Stages = new(new(300, 5), new(300, 8), new(300, 20), 12 * 3600, 4 * 3600) },
+    ]);
+
+    /// <summary>A good plan that ships log too, each stage after the one before it.</summary>
+    private static Plan Shipping(string when = "every 5 minutes") => Usual() is var p ? p with
+    {
+        Tasks =
+        [
+            .. p.Tasks,
+            Task(TaskKind.ShipBackup, when) with { Keep = RetentionRule.For(Duration.FromHours(12)) },
+            Task(TaskKind.ShipCopy, null) with { After = [new(nameof(TaskKind.ShipBackup), LinkOn.Success)], Keep = RetentionRule.For(Duration.FromHours(4)) },
+            Task(TaskKind.ShipApply, null) with { After = [new(nameof(TaskKind.ShipCopy), LinkOn.Success)] },
+        ],
+    } : p;
+
+    [Fact]
+    public void A_plan_that_ships_log_as_its_replica_states_has_no_finding()
+    {
+        Assert.DoesNotContain(Findings(Shipped, Shipping()), f => f.Code.StartsWith("ship", StringComparison.Ordinal));
+        Assert.Equal(Duration.FromMinutes(5), Shipping().LongestGap(Of(Shipping(), TaskKind.ShipApply), Monday));
+        var byDay = Shipping("every 5 minutes between 06:00 and 21:00");
+        Assert.Equal(Duration.FromMinutes((9 * 60) + 5), byDay.LongestGap(Of(byDay, TaskKind.ShipApply), Monday));
+    }
+
     /// <summary>Each finding, from the least change to a good plan that causes it.</summary>
     public static TheoryData<string> Codes =>
     [
         "no-plan", "log-task-without-log", "copies-in-failure-domain", "base-removed-first", "downstream-kept-shorter", "source-keeps-log-too-short", "window-missed", "rpo-missed-by-design",
         "rto-missed-by-design", "no-verification", "key-not-at-recovery", "key-not-at-source", "reads-everything", "never-fires", "fires-in-clock-change", "two-plans", "store-will-be-full", "no-base-in-chain",
         "compression-short-of-processor", "export-with-short-rpo", "nobody-is-told", "kind-not-possible", "store-unreachable", "never-test-restored",
+        "ships-to-nobody", "shipped-less-often", "shipped-kept-less",
     ];
 
     [Theory]
@@ -83,6 +112,9 @@ public class PlanTests
                 Change(good, TaskKind.Full, t => t with { Store = new Id<Store>("island"), CopyTo = [] })),
             "never-test-restored" => PlanFindings.Of(
                 fleet.WithPlans([good with { Tasks = [.. good.Tasks.Where(t => t.Kind != TaskKind.TestRestore)] }]), fleet.Databases[0], null, [], Proofs.None, Monday),
+            "ships-to-nobody" => Findings(fleet, Shipping()),
+            "shipped-less-often" => Findings(Shipped, Shipping("every 6 minutes")),
+            "shipped-kept-less" => Findings(Shipped, Change(Shipping(), TaskKind.ShipCopy, t => t with { Keep = RetentionRule.For(Duration.FromHours(3)) })),
             _ => [],
         };
         var finding = found.FirstOrDefault(f => f.Code == code);
@@ -151,6 +183,9 @@ public class PlanTests
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","recurrence":{"words":"daily 01:00"}}]}""", "tasks[0].store")]
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"nowhere","recurrence":{"words":"daily 01:00"}}]}""", "tasks[0].store")]
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"near"}]}""", "tasks[0].recurrence")]
+    [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"shipCopy","store":"near","recurrence":{"words":"every 5 minutes"}}]}""", "tasks[0].store")]
+    [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"shipApply","copyTo":["near"],"recurrence":{"words":"every 5 minutes"}}]}""", "tasks[0].copyTo")]
+    [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"shipBackup","keep":{"daily":3},"recurrence":{"words":"every 5 minutes"}}]}""", "tasks[0].keep")]
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"fulll","store":"near","recurrence":{"words":"daily 01:00"}}]}""", "tasks[0].kind")]
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"near","copyTo":["near"],"recurrence":{"words":"daily 01:00"}}]}""", "tasks[0].copyTo")]
     [InlineData("""{"id":"p","tasks":[{"id":"f","kind":"full","store":"near","naming":"{database}","recurrence":{"words":"daily 01:00"}}]}""", "tasks[0].naming")]

@@ -51,6 +51,22 @@ public class TimetableTests
     }
 
     [Fact]
+    public void Stages_of_a_shipped_replica_take_what_they_state_each_after_the_one_before()
+    {
+        var fleet = Harbour().With(replicas:
+        [
+            new() { Id = new("r"), Database = new("d0"), Place = new ReplicaPlace.OnHost(new("spare")), Mode = ReplicaMode.Shipped, Stages = new(new(300, 5), new(300, 8), new(300, 20), null, null) },
+        ]);
+        var (sink, _, _) = Predict(fleet, Plan(
+            Task(TaskKind.ShipBackup, "every 5 minutes", "b"),
+            Task(TaskKind.ShipCopy, null, "c") with { After = [new("b", LinkOn.Success)] },
+            Task(TaskKind.ShipApply, null, "a") with { After = [new("c", LinkOn.Success)] }));
+        var due = sink.All.Min(r => r.Due);
+        Assert.Equal([(0, 5), (5, 13), (13, 33)], sink.All.OrderBy(r => r.Started).Take(3).Select(r => ((int)Seconds(due, r.Started), (int)Seconds(due, r.Ended))));
+        Assert.All(sink.All, r => Assert.Equal(0, r.StoredBytes));
+    }
+
+    [Fact]
     public void Two_that_run_at_once_share_what_they_use()
     {
         var plan = Plan(Task(TaskKind.Full, "daily 01:00") with { Compression = Compression.Off, CopyTo = [] });

@@ -59,6 +59,31 @@ public class ReplicaRunTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task Log_is_shipped_by_tasks_of_a_plan_one_after_the_other_and_a_pause_of_them_is_seen_in_its_lag()
+    {
+        using var admin = await demo.AdminAsync();
+        async Task<double> LagAsync() => (await RowAsync(admin, "web-bookings-shipped")).GetProperty("receivedLagSeconds").GetDouble();
+        await admin.ReplicaIsAsync("web-bookings-shipped", "inStep");
+        var (status, pause) = await admin.PostAsync("/api/pauses", new { plan = "shipping", reason = "test of shipping" });
+        Assert.True(status == 201, pause.ToString());
+        var stopped = await demo.Server.QueryAsync<DateTime>("select max(due) from runs where plan = 'shipping'");
+        await Eventually.Async(async () => await LagAsync() > 1500, 60, () => "something else ships");
+        Assert.Equal(204, (await admin.PostAsync($"/api/pauses/{pause.GetProperty("id").GetInt32()}/end")).Status);
+        await Eventually.Async(async () => await LagAsync() < 700, 60, () => "it does not go on");
+
+        // Each stage is a run of its own, begun by the one before it.
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>(
+            $"""
+            select count(*) from runs a join runs c on a.after_id = c.id join runs b on c.after_id = b.id
+             where a.plan = 'shipping' and a.due > '{stopped:yyyy-MM-ddTHH:mm:ssZ}' and (b.kind, c.kind, a.kind) = ('shipBackup', 'shipCopy', 'shipApply') and a.state = 4 and c.state = 4 and b.state = 4
+            """) > 0);
+        var last = await demo.Server.QueryAsync<Guid>("select id from runs where plan = 'shipping' and kind = 'shipCopy' and state = 4 and stored_bytes > 0 order by due desc limit 1");
+        var run = await admin.GetAsync($"/api/runs/{last}");
+        Assert.StartsWith("web-bookings-shipped: copied up to ", NoteOf(run), StringComparison.Ordinal);
+        Assert.Equal("web-bookings-shipped", Assert.Single(run.GetProperty("steps").EnumerateArray()).GetProperty("subject").GetString());
+    }
+
+    [Fact]
     public async Task One_with_a_full_volume_is_mended_by_what_its_source_keeps_and_counts_again()
     {
         // What its source keeps goes with time, and the world the tests share may have run for days by now.

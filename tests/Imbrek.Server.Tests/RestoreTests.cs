@@ -55,6 +55,126 @@ public class RestoreTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task A_database_is_put_back_in_place_and_back_again_to_its_last_minute_and_thrown_away_nothing_has_happened()
+    {
+        using var admin = await demo.AdminAsync();
+        using var second = await Session.SignInAsync(demo.Server.Url, "approve");
+        const string id = "gate-devices";
+        async Task<IReadOnlyList<Core.Fleet.Branch>> BranchesAsync() => (await admin.FleetAsync()).DatabaseById[new(id)].Branches;
+        async Task<string> BeginAsync(string target)
+        {
+            var (status, body) = await admin.PostAsync("/api/recover", new { database = id, target, inPlace = true });
+            Assert.True(status == 201, body.ToString());
+            var run = body.GetProperty("id").GetString()!;
+
+            // Nobody is kept out before a second person has agreed; meanwhile nobody else can have it.
+            await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{run}")).GetProperty("steps")[0].GetProperty("choices").GetArrayLength() > 0, what: () => "nobody is asked");
+            Assert.Equal((409, "inPlace"), Session.Fault(await admin.PostAsync("/api/recover", new { database = id, target, inPlace = true })));
+            Assert.Equal(409, (await admin.PostAsync($"/api/runs/{run}/approve", new { step = 1, choice = "approve" })).Status);
+            Assert.Equal(204, (await second.PostAsync($"/api/runs/{run}/approve", new { step = 1, choice = "approve" })).Status);
+            await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{run}"), "hold").GetProperty("choices").GetArrayLength() > 0, 60, () => "it is not held");
+            return run;
+        }
+
+        static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("kind").GetString() == kind);
+
+        Assert.Equal((409, "inPlace"), Session.Fault(await admin.PostAsync("/api/recover", new { database = id, target = await DemoServer.AgoAsync(admin, 30), inPlace = true, host = "hill-h1" })));
+        Assert.Equal((409, "inPlace"), Session.Fault(await admin.PostAsync("/api/recover", new { database = id, target = await DemoServer.AgoAsync(admin, 30), inPlace = true, rehearse = true })));
+
+        // Thrown away it is as it was: clients are in again, and log goes on.
+        var branches = await BranchesAsync();
+        var run = await BeginAsync(await DemoServer.AgoAsync(admin, 30));
+        Assert.Equal(204, await admin.DecideAsync(run, "throw-away"));
+        Assert.Equal("checked, then thrown away; it is as it was", (await admin.RunIsAsync(run, "done")).GetProperty("run").GetProperty("note").GetString());
+        Assert.Equal(branches, await BranchesAsync());
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'restore-in-place' and body::text like '%{run}%'"));
+
+        // Put back, while the process dies in the midst of it.
+        run = await BeginAsync(await DemoServer.AgoAsync(admin, 30));
+        Assert.Equal(204, await admin.DecideAsync(run, "put-in-place"));
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        var done = await admin.RunIsAsync(run, "done");
+        Assert.StartsWith("put back in place to ", done.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        var branch = Assert.Single((await BranchesAsync()).Except(branches));
+        Assert.Equal(1, branch.Parent);
+        await admin.ProofAsync(id, run);
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = {branch.Id} and kind = 0"));
+
+        // Back again: what was saved reaches to when everybody was kept out, on the branch that was left.
+        var last = Step(done, "out").GetProperty("ended").GetDateTimeOffset().AddSeconds(-1).ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", System.Globalization.CultureInfo.InvariantCulture);
+        Assert.True((await admin.GetAsync($"/api/recover/{id}?target={last}")).GetProperty("nearest").GetProperty("recoverable").GetBoolean());
+        run = await BeginAsync(last);
+        Assert.Equal(204, await admin.DecideAsync(run, "put-in-place"));
+        done = await admin.RunIsAsync(run, "done");
+        Assert.Equal(0, done.GetProperty("restore").GetProperty("measured").GetProperty("dataLostSeconds").GetDouble());
+        Assert.Equal(1, (await BranchesAsync()).Except(branches).Single(b => b.Id != branch.Id).Parent);
+        Assert.All(done.GetProperty("restore").GetProperty("measured").GetProperty("checks").EnumerateArray(), c => Assert.True(c.GetProperty("passed").GetBoolean(), c.ToString()));
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = {branch.Id + 1} and kind = 5") > 1, what: () => "no log follows");
+    }
+
+    [Theory]
+    [InlineData("release")]
+    [InlineData("throw-away")]
+    public async Task Several_are_brought_to_one_instant_held_and_decided_about_together(string choice)
+    {
+        using var admin = await demo.AdminAsync();
+        string[] databases = ["spare-parts", "work-orders", "dry-dock"];
+        var asked = new { databases, target = await DemoServer.AgoAsync(admin, 5), loss = "none", suffix = choice };
+        Assert.Equal((404, "databases[1]"), Session.Fault(await admin.PostAsync("/api/recover/several", asked with { databases = ["spare-parts", "nobody"] })));
+        Assert.Equal((400, "databases"), Session.Fault(await admin.PostAsync("/api/recover/several", asked with { databases = [] })));
+        Assert.Equal((400, "suffix"), Session.Fault(await admin.PostAsync("/api/recover/several", asked with { suffix = "../../x" })));
+        var sheet = (await admin.PostAsync("/api/recover/several/worksheet", asked)).Body;
+        Assert.Equal(JsonValueKind.Null, sheet.GetProperty("refused").ValueKind);
+        var common = sheet.GetProperty("common").GetString()!;
+        Assert.Contains(sheet.GetProperty("members").EnumerateArray(), m => m.GetProperty("givesUpSeconds").GetDouble() == 0);
+        var (status, answer) = await admin.PostAsync("/api/recover/several", asked with { target = common });
+        Assert.True(status == 201, answer.ToString());
+        var id = answer.GetProperty("id").GetString()!;
+
+        // It dies while they are restored; nobody decides about one of them.
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}'") > 0, what: () => "none begins");
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        var run = await admin.RunIsAsync(id, "held");
+        var ones = run.GetProperty("followed").EnumerateArray().Select(f => f.GetProperty("id").GetString()!).ToArray();
+        Assert.Equal(databases.Length, ones.Length);
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/runs/{ones[0]}/decide", new { choice })));
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/runs/{ones[0]}/cancel", new { })));
+        Assert.Equal(204, await admin.DecideAsync(id, choice));
+        run = await admin.RunIsAsync(id, "done");
+        Assert.StartsWith(choice == "release" ? "all 3 are released, as of " : "all 3 were checked, then thrown away", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        foreach (var one in ones)
+        {
+            var restore = (await admin.RunIsAsync(one, "done")).GetProperty("restore");
+            Assert.Equal(common, restore.GetProperty("measured").GetProperty("reached").GetString());
+            Assert.Equal(choice == "release", restore.GetProperty("standing").GetBoolean());
+            Assert.All(restore.GetProperty("measured").GetProperty("checks").EnumerateArray(), c => Assert.True(c.GetProperty("passed").GetBoolean(), c.ToString()));
+            if (choice == "release")
+            {
+                await admin.RemoveAsync(one);
+            }
+        }
+
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'restore-together' and body::text like '%{id}%'"));
+    }
+
+    [Fact]
+    public async Task Where_one_of_several_cannot_be_had_none_is_kept()
+    {
+        using var admin = await demo.AdminAsync();
+        var asked = new { databases = (string[])["spare-parts", "dry-dock"], target = await DemoServer.AgoAsync(admin, 10), loss = "none", suffix = "none-kept" };
+        var common = (await admin.PostAsync("/api/recover/several/worksheet", asked)).Body.GetProperty("common").GetString()!;
+        var (status, answer) = await admin.PostAsync("/api/recover/several", asked with { target = common });
+        Assert.True(status == 201, answer.ToString());
+        var id = answer.GetProperty("id").GetString()!;
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}'") > 0, what: () => "none begins");
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel", new { })).Status);
+        await admin.RunIsAsync(id, "cancelled");
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and (state < 4 or claim is not null)") == 0, what: () => "something is left");
+    }
+
+    [Fact]
     public async Task A_verdict_without_proof_is_proven_when_the_restore_ends_unless_something_else_is_wrong()
     {
         using var admin = await demo.AdminAsync();

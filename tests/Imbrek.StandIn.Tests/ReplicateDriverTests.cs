@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Replication;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
@@ -50,6 +51,50 @@ public sealed class ReplicateDriverTests : LiveWorld
         Assert.Equal((world.Now, null), (world.Now, world.Replicas.TakeSamples()[^1].HeldUpBy));
         Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Applied).TotalSeconds, 0, 2);
         Assert.True(world.Replicas.Compare(One.Id).Same);
+    }
+
+    [Fact]
+    public async Task A_stage_that_a_plan_has_a_task_for_is_carried_out_when_that_says_so_and_found_done_when_asked_again()
+    {
+        var shipped = One with { Mode = ReplicaMode.Shipped, Stages = new(new(300, 5), new(300, 8), new(300, 20), 7200, 3600) };
+        var world = Live(shipped);
+        var driver = new StandInReplicateDriver(world);
+        Task<Moved> Ship(ShippingStep step, double? keep = null) => AnsweredAsync(world, driver.ShipAsync(new(Guid.NewGuid(), 1), One.Id, step, keep, default));
+        Pass(world, 1300);
+        var own = world.Replicas.Reached(One.Id);
+        Assert.InRange((world.Now - own.Applied).TotalSeconds, 0, 1000);
+
+        // The plan takes over copying and applying; the source still backs up by its own clock.
+        PlanTask Every5(string id, TaskKind kind) => new() { Id = id, Kind = kind, Recurrence = RecurrenceWords.TryParse("every 5 minutes", DateTimeZone.Utc, new(2026, 1, 1), out var r, out _) ? r : null };
+        world.SetPlans([new Plan(new("p"), "P", new Selection { Databases = [Customs] }, [Every5("copy", TaskKind.ShipCopy), Every5("apply", TaskKind.ShipApply)], TellRule.Nobody)]);
+        Pass(world, 400);
+        var before = world.Replicas.Reached(One.Id);
+        Pass(world, 1200);
+        Assert.Equal(before, world.Replicas.Reached(One.Id));
+
+        var copied = await Ship(ShippingStep.Copy);
+        Assert.InRange(copied.Seconds, 8, 60);
+        Assert.True(copied.Bytes > 0);
+        Assert.Equal(copied.Reached, world.Replicas.Reached(One.Id).Received);
+        Assert.Equal(before.Applied, world.Replicas.Reached(One.Id).Applied);
+        Assert.InRange((world.Now - copied.Reached!.Value).TotalSeconds, 0, 320);
+        var applied = await Ship(ShippingStep.Apply);
+        Assert.InRange(applied.Seconds, 20, 21);
+        Pass(world, 5);
+        Assert.Equal(copied.Reached, world.Replicas.Reached(One.Id).Applied);
+        Assert.Equal(Moved.Nothing, await Ship(ShippingStep.Apply));
+        Assert.True(world.Replicas.Compare(One.Id).Same);
+
+        // What stands in its way is said; what the plan keeps for less time than it is away is gone, also after a restart.
+        world.SetPlans([new Plan(new("p"), "P", new Selection { Databases = [Customs] }, [Every5("back up", TaskKind.ShipBackup), Every5("copy", TaskKind.ShipCopy), Every5("apply", TaskKind.ShipApply)], TellRule.Nobody)]);
+        world.Faults.SetLinkDown(Quay, Hill, true);
+        Assert.True((await Ship(ShippingStep.Backup, 600)).Bytes > 0);
+        Assert.Contains("link", (await Assert.ThrowsAsync<DriverException>(() => Ship(ShippingStep.Copy))).Message, StringComparison.Ordinal);
+        Pass(world, 900);
+        await Ship(ShippingStep.Backup, 600);
+        world.Faults.SetLinkDown(Quay, Hill, false);
+        Pass(world, 60);
+        Assert.Contains("no longer keeps", (await Assert.ThrowsAsync<DriverException>(() => Ship(ShippingStep.Copy))).Message, StringComparison.Ordinal);
     }
 
     [Fact]

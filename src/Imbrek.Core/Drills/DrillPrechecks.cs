@@ -36,7 +36,7 @@ public static class DrillPrechecks
         found.Add(new("settings", differ.Count == 0 ? PrecheckOutcome.Passed : PrecheckOutcome.Failed, differ.Count == 0 ? "both sides agree in all they state" : string.Join("; ", differ)));
         Capacity(fleet.Hosts[d.Host], there);
         Votes();
-        var plans = fleet.PlansOf(d);
+        var plans = fleet.BackupPlansOf(d);
         found.Add(new("its own backups", plans.Count > 0 ? PrecheckOutcome.Passed : PrecheckOutcome.Warned, plans.Count > 0 ? $"{string.Join(", ", plans.Select(p => p.Name))} go with it from the moment it is the primary" : "no plan covers it: as a primary it will not be backed up"));
         if (subject.Objective is { } o)
         {

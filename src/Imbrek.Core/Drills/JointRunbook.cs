@@ -64,14 +64,12 @@ public static class JointRunbook
 
         // What is restored begins when the source is lost; beside it roles change.
         var taken = last;
-        var onHost = new Dictionary<Id<Host>, List<int>>();
         var restored = new List<int>();
-        foreach (var (m, i) in ask.Members.Select((m, i) => (m, i)).Where(x => x.m.Replica is null))
+        var aside = ask.Members.Select((m, i) => (Member: m, Number: i)).Where(x => x.Member.Replica is null).ToArray();
+        var turns = InTurn.After([.. aside.Select(x => x.Member.Host)], ask.Slots);
+        foreach (var ((m, i), frees) in aside.Zip(turns))
         {
-            var before = onHost.TryGetValue(m.Host, out var there) ? there : onHost[m.Host] = [];
-            var frees = before.Count - Math.Max(1, ask.Slots(m.Host));
-            before.Add(Add("restore", $"Restore {m.Database} aside on {m.Host}, from sets that are left", m.Database.Value, frees >= 0 ? [.. taken, before[frees]] : taken, m.Seconds, i, Undo.Own));
-            restored.Add(before[^1]);
+            restored.Add(Add("restore", $"Restore {m.Database} aside on {m.Host}, from sets that are left", m.Database.Value, frees is { } before ? [.. taken, restored[before]] : taken, m.Seconds, i, Undo.Own));
         }
 
         if (roles.Length > 0)

@@ -31,6 +31,16 @@ public interface IReplicateDriver
     /// <exception cref="DriverException">A copy cannot be read, or does not follow.</exception>
     Task<Moved> MendAsync(RunCall call, Id<Replica> replica, IReadOnlyList<SetCopy> logs, CancellationToken cancel);
 
+    /// <summary>Carries out one stage of a replica that log is shipped to; when there is nothing to do, no byte is moved.</summary>
+    /// <param name="call">Who calls.</param>
+    /// <param name="replica">The replica.</param>
+    /// <param name="step">Which stage.</param>
+    /// <param name="keepSeconds">For how long what is shipped is kept where the stage puts it, seconds; null for as the replica states.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    /// <exception cref="DriverException">Something stands in its way, or the engine ships no log in stages.</exception>
+    Task<Moved> ShipAsync(RunCall call, Id<Replica> replica, ShippingStep step, double? keepSeconds, CancellationToken cancel) =>
+        throw new DriverException(DriverProblem.Refused, $"nothing is shipped to {replica} in stages");
+
     /// <summary>How far a replica is.</summary>
     Task<ReplicaLook> LookAsync(RunCall call, Id<Replica> replica, CancellationToken cancel);
 

@@ -45,6 +45,13 @@ public interface IRestoreDriver
     /// <summary>Lets clients in.</summary>
     Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 
+    /// <summary>
+    /// Has the instance take the place of its database, on the host where that runs: what it holds is the database from now on, a new branch begins, and clients are let in. There is no way back but a restore.
+    /// </summary>
+    /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
+    Task<Promotion> PlaceAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) =>
+        throw new DriverException(DriverProblem.Refused, $"nothing is put back in place of {instance.Database} by this driver");
+
     /// <summary>Removes the instance and everything it took, whatever state it is in; no error when there is nothing.</summary>
     Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 }

@@ -4,6 +4,7 @@ using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 using NodaTime;
 
@@ -69,15 +70,16 @@ public static class PlanFindings
         FleetModel fleet, Database database, IReadOnlyList<DesignedFigures>? designed, IReadOnlyList<Clash> clashes, Proofs proofs, Instant at)
     {
         var plans = fleet.PlansOf(database);
-        if (plans.Count == 0)
+        var backing = fleet.BackupPlansOf(database);
+        if (backing.Count == 0)
         {
             return [new("no-plan", database.Id, Urgency.Now, "No plan covers it", "Nothing will back it up", "Put it under a plan")];
         }
 
         var found = new List<Finding>();
-        if (plans.Count > 1)
+        if (backing.Count > 1)
         {
-            Say("two-plans", Urgency.Soon, $"{plans.Count} plans catch it: {string.Join(", ", plans.Select(p => p.Name))}", "Both back it up; differentials of one may build on fulls of the other", "Leave it out of all plans but one");
+            Say("two-plans", Urgency.Soon, $"{backing.Count} plans catch it: {string.Join(", ", backing.Select(p => p.Name))}", "Both back it up; differentials of one may build on fulls of the other", "Leave it out of all plans but one");
         }
 
         foreach (var plan in plans)
@@ -86,6 +88,7 @@ public static class PlanFindings
             LookAtPlaces(plan);
             LookAtKeeping(plan);
             LookAtTimes(plan);
+            LookAtShipping(plan);
             LookAtChecks(plan);
         }
 
@@ -209,6 +212,38 @@ public static class PlanFindings
                 foreach (var log in plan.Tasks.Where(t => t.Kind == TaskKind.Log && t.Keep.Reach is { } keep && keep < every * 2))
                 {
                     Say("source-keeps-log-too-short", Urgency.Now, $"{plan.Name}: log is kept {Plain(log.Keep.Reach!.Value)} at the source and copied every {Plain(every)}", "If one copy fails, log is removed before the next one", $"Keep log at least {Plain(every * 2)} at the source");
+                }
+            }
+        }
+
+        // What a shipped replica is worth is computed from its stages as they are stated; a plan that does less makes that untrue.
+        void LookAtShipping(Plan plan)
+        {
+            Replica[] shipped = [.. fleet.ReplicasOf(database.Id).Where(r => r.Stages is not null && !(at < r.Since) && !(at >= r.Until))];
+            foreach (var task in plan.Tasks)
+            {
+                if (task.Kind.Ships() is not { } step)
+                {
+                    continue;
+                }
+
+                if (shipped.Length == 0)
+                {
+                    Say("ships-to-nobody", Urgency.Later, $"{plan.Name}: \"{task.Id}\" ships log of it, and no replica is fed so", "It is due and does nothing", "Leave the database out, or set up a replica that log is shipped to");
+                }
+
+                var apart = plan.LongestGap(task, at);
+                foreach (var r in shipped)
+                {
+                    if (apart is { } gap && gap.TotalSeconds > r.Stages![step].EverySeconds)
+                    {
+                        Say("shipped-less-often", Urgency.Soon, $"{plan.Name}: \"{task.Id}\" is up to {Plain(gap)} apart, and {r.Id} states {PlainDuration.Of(r.Stages[step].EverySeconds)}", "More can be lost than its figures say", "Plan it as often as is stated, or state what is planned", gap.TotalSeconds);
+                    }
+
+                    if (step != ShippingStep.Apply && task.Keep.KeepFor is { } keep && keep.TotalSeconds < r.Stages!.KeepSeconds(step))
+                    {
+                        Say("shipped-kept-less", Urgency.Soon, $"{plan.Name}: \"{task.Id}\" keeps what is shipped for {Plain(keep)}, and {r.Id} states {PlainDuration.Of(r.Stages.KeepSeconds(step)!.Value)}", "Away for longer, it must be seeded anew sooner than its figures say", "Keep it as long as is stated, or state what is planned", keep.TotalSeconds);
+                    }
                 }
             }
         }

@@ -152,8 +152,11 @@ public sealed class FleetModel
     public FleetModel With(IEnumerable<Database>? databases = null, IEnumerable<Replica>? replicas = null, IEnumerable<ReplicaGroup>? groups = null) =>
         new FleetModel(SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, databases ?? Databases, replicas ?? ReplicaList, groups ?? GroupList).WithPlans(Plans);
 
-    /// <summary>The plans that catch a database: one as a rule, none when it is not covered, more when plans conflict.</summary>
+    /// <summary>The plans that catch a database.</summary>
     public IReadOnlyList<Plan> PlansOf(Database database) => caught.Value.Plans.TryGetValue(database.Id, out var plans) ? plans : [];
+
+    /// <summary>The plans that back a database up: one as a rule, none when it is not covered, more when plans conflict.</summary>
+    public IReadOnlyList<Plan> BackupPlansOf(Database database) => [.. PlansOf(database).Where(p => p.Tasks.Any(t => t.Kind.Makes() is not null))];
 
     /// <summary>The databases that one of its plans, or any other, catches, in the order of the fleet.</summary>
     public IReadOnlyList<Database> MembersOf(Plan plan) =>

@@ -139,6 +139,11 @@ public static class PlanFile
             j.FaultAt("store", "is missing; say where the set goes");
         }
 
+        if (kind.Ships() is not null && (store is not null || copyTo.Length > 0))
+        {
+            j.FaultAt(store is not null ? "store" : "copyTo", "has no place here: what is shipped lies at the source and beside the replica");
+        }
+
         if (store is not null && copyTo.Contains(new Id<Store>(store)))
         {
             j.FaultAt("copyTo", $"'{store}' is where the set goes already");
@@ -181,6 +186,11 @@ public static class PlanFile
             Missed = j.Choice("missed", MissedRules, false) ?? MissedRule.CatchUpOnce,
             Overlap = j.Choice("overlap", OverlapRules, false) ?? OverlapRule.Skip,
         };
+        if (kind.Ships() is not null && task.Keep is not { KeepFor: not null, Newest: 0, Daily: 0, Weekly: 0, Monthly: 0, Yearly: 0, Continuous: null })
+        {
+            j.FaultAt("keep", "must say forSeconds alone: what is shipped is kept by its age");
+        }
+
         j.WarnOfUnknown();
         return task;
     }

@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Replication;
 
 namespace Imbrek.Core.Planning;
 
@@ -37,6 +38,15 @@ public enum TaskKind
 
     /// <summary>Restores the newest backup aside, checks and measures it, and throws it away.</summary>
     TestRestore,
+
+    /// <summary>Backs up, at the source, the log that is shipped to replicas; what it made is kept there for as long as the task keeps.</summary>
+    ShipBackup,
+
+    /// <summary>Copies what was backed up for them to the side of shipped replicas, and keeps it there for as long as the task keeps.</summary>
+    ShipCopy,
+
+    /// <summary>Has shipped replicas apply what was copied to them.</summary>
+    ShipApply,
 }
 
 /// <summary>What kinds of task have in common.</summary>
@@ -51,6 +61,15 @@ public static class TaskKinds
         TaskKind.Log => SetKind.Log,
         TaskKind.Snapshot => SetKind.Snapshot,
         TaskKind.Export => SetKind.Export,
+        _ => null,
+    };
+
+    /// <summary>The stage of a shipped replica that a task carries out; null when it carries out none.</summary>
+    public static ShippingStep? Ships(this TaskKind kind) => kind switch
+    {
+        TaskKind.ShipBackup => ShippingStep.Backup,
+        TaskKind.ShipCopy => ShippingStep.Copy,
+        TaskKind.ShipApply => ShippingStep.Apply,
         _ => null,
     };
 

@@ -48,12 +48,38 @@ public static class RestoreAside
     /// <param name="before">The log position it stops before, exactly; null for the instant the path reaches.</param>
     public static IReadOnlyList<Step> Steps(Database database, RestorePath path, string instance, bool held, long? before = null)
     {
+        var steps = Ready(database, path, instance, 0, before);
+        var (check, host) = (steps[^1].Number, path.Host.Value);
+        if (!held)
+        {
+            return [.. steps, Last(check + 1, "discard", "Throw it away", host, [check])];
+        }
+
+        var hold = check + 1;
+        return
+        [
+            .. steps,
+            Held(hold, check, [Release, ThrowAway]),
+            Last(hold + 1, "release", "Let clients in", host, [hold], new(hold, Release)) with { ExpectedSeconds = database.RedirectSeconds, ExpectedFrom = "fleet", Undo = Undo.Covered, Reopens = hold },
+            Last(hold + 2, "discard", "Throw it away", host, [hold], new(hold, ThrowAway)),
+        ];
+    }
+
+    /// <summary>The steps of a path until it is ready and checked.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">The path.</param>
+    /// <param name="instance">The name of the instance.</param>
+    /// <param name="after">The number of the step they follow; 0 for none.</param>
+    /// <param name="before">The log position it stops before, exactly; null for the instant the path reaches.</param>
+    internal static IReadOnlyList<Step> Ready(Database database, RestorePath path, string instance, int after, long? before)
+    {
         var provision = new Step
         {
-            Number = 1,
+            Number = after + 1,
             Kind = "provision",
             Title = $"Make an empty instance {instance} on {path.Host}",
             Subject = path.Host.Value,
+            After = after == 0 ? [] : [after],
             ExpectedSeconds = path.ProvisionSeconds,
             ExpectedFrom = "profile",
             TimeLimitSeconds = Limit(path.ProvisionSeconds),
@@ -61,10 +87,34 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        var steps = new List<Step> { provision };
-        steps.AddRange(Onwards(database, path, 1, 2, new HashSet<string>(), held, before));
-        return steps;
+        return [provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), before)];
     }
+
+    /// <summary>The step at which people look.</summary>
+    internal static Step Held(int number, int check, string[] choices) => new()
+    {
+        Number = number,
+        Kind = "hold",
+        Title = "Hold: nobody is let in until somebody has looked",
+        After = [check],
+        Choices = choices,
+        Owner = "operate",
+    };
+
+    /// <summary>A step that ends a restore; a refusal is tried again.</summary>
+    internal static Step Last(int number, string kind, string title, string subject, int[] after, Step.Guard? only = null) => new()
+    {
+        Number = number,
+        Kind = kind,
+        Title = title,
+        Subject = subject,
+        After = after,
+        Only = only,
+        TimeLimitSeconds = ShortestLimitSeconds,
+        Attempts = 4,
+        BackOffSeconds = 1,
+        RetryRefusals = true,
+    };
 
     /// <summary>How a run goes on with another path where a copy failed it: what is restored stays when the same sets are needed, otherwise it begins anew.</summary>
     /// <param name="database">The database.</param>
@@ -78,14 +128,13 @@ public static class RestoreAside
         var same = reading.SelectMany(SetsOf).SequenceEqual(path.Steps.Select(s => s.Set.Value));
         var done = reading.Where(s => run[s.Number].State == StepState.Done).ToArray();
         var next = run.Plan.Steps.Max(s => s.Number) + 1;
-        var held = run.Plan.Steps.Any(s => s.IsHold);
         var before = run.Plan.Steps.Select(s => WorkOf(s).StopBefore).FirstOrDefault(b => b is not null);
         var ground = same && done.Length > 0 ? done[^1].Number : run.Plan.Steps.Last(s => s.Kind is "provision" or "again").Number;
         if (same)
         {
             var kept = done.SelectMany(SetsOf).ToHashSet();
-            Step[] rest = [.. Onwards(database, path, ground, next, kept, held, before)];
-            return new(failed, [], [Avoiding(rest[0] with { InsteadOf = failed }), .. rest[1..]]);
+            Step[] rest = [.. Onwards(database, path, ground, next, kept, before)];
+            return new(failed, [], [Avoiding(rest[0] with { InsteadOf = failed }), .. rest[1..], .. Ending(rest[^1].Number)]);
         }
 
         var anew = new Step
@@ -103,7 +152,22 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. Onwards(database, path, next, next + 1, new HashSet<string>(), held, before)]);
+        Step[] onwards = [.. Onwards(database, path, next, next + 1, new HashSet<string>(), before)];
+        return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. onwards, .. Ending(onwards[^1].Number)]);
+
+        // What comes once it is checked stays as it was asked for.
+        IEnumerable<Step> Ending(int check)
+        {
+            var was = run.Plan.Steps.Last(s => s.Kind == "check").Number;
+            var by = check - was;
+            return run.Plan.Steps.Where(s => s.Number > was).Select(s => s with
+            {
+                Number = s.Number + by,
+                After = [.. s.After.Select(a => a >= was ? a + by : a)],
+                Only = s.Only is { } only ? only with { Hold = only.Hold + by } : null,
+                Reopens = s.Reopens + by,
+            });
+        }
 
         Step Avoiding(Step s) => s with { Work = RunJson.Write(WorkOf(s) with { Avoids = [new Piece(avoids.Set.Value, avoids.Store.Value, 0)] }) };
 
@@ -168,13 +232,13 @@ public static class RestoreAside
     /// <summary>The copies on which a run has failed so far, as set and store.</summary>
     public static IReadOnlyList<(string Set, string Store)> CopiesThatFailed(Run run) => [.. run.Plan.Steps.SelectMany(s => WorkOf(s).Avoids ?? []).Select(p => (p.Set, p.Store)).Distinct()];
 
-    private static Work WorkOf(Step step) => step.Work == "{}" ? new Work([], null) : RunJson.Read<Work>(step.Work);
+    private static Work WorkOf(Step step) => step.Work != "{}" && step.Kind is ("restore" or "logs" or "open" or "again") ? RunJson.Read<Work>(step.Work) : new Work([], null);
 
     private static Measured Of(Moved m) => new(m.Seconds, m.Bytes, m.Reached is { } r ? Instants.Write(r) : null, m.Position);
 
     private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
-    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, bool held, long? before)
+    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before)
     {
         foreach (var s in path.Steps.Where(s => s.Kind != SetKind.Log && !done.Contains(s.Set.Value)))
         {
@@ -193,24 +257,6 @@ public static class RestoreAside
 
         yield return Next("open", "Open it for those who check it, and for nobody else", path.OpenSeconds);
         yield return Next("check", "Check digest, rows and markers", database.CheckSeconds, from: "fleet");
-        if (!held)
-        {
-            yield return Last("discard", "Throw it away", [ground], null);
-            yield break;
-        }
-
-        var hold = number;
-        yield return new Step
-        {
-            Number = number++,
-            Kind = "hold",
-            Title = "Hold: nobody is let in until somebody has looked",
-            After = [ground],
-            Choices = [Release, ThrowAway],
-            Owner = "operate",
-        };
-        yield return Last("release", "Let clients in", [hold], new(hold, Release)) with { ExpectedSeconds = database.RedirectSeconds, ExpectedFrom = "fleet", Undo = Undo.Covered, Reopens = hold };
-        yield return Last("discard", "Throw it away", [hold], new(hold, ThrowAway));
 
         Step Next(string kind, string title, double seconds, Work? work = null, string from = "profile")
         {
@@ -232,20 +278,6 @@ public static class RestoreAside
             ground = step.Number;
             return step;
         }
-
-        Step Last(string kind, string title, int[] after, Step.Guard? only) => new()
-        {
-            Number = number++,
-            Kind = kind,
-            Title = title,
-            Subject = path.Host.Value,
-            After = after,
-            Only = only,
-            TimeLimitSeconds = ShortestLimitSeconds,
-            Attempts = 4,
-            BackOffSeconds = 1,
-            RetryRefusals = true,
-        };
 
         static Piece Cut(PathStep s) => new(s.Set.Value, s.Store.Value, s.Learned is { } l ? s.Seconds / l.Median : s.Seconds);
     }

@@ -1,5 +1,6 @@
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Replication;
 using NodaTime;
 
 namespace Imbrek.Core.Timetable;
@@ -109,7 +110,7 @@ public sealed partial class Prediction
         };
         var makes = s.Kind.Makes() is not null;
         run.StoredBytes = makes ? Math.Max(1024, run.DataBytes * s.Ratio) : run.DataBytes;
-        var end = now + Seconds(s, RunPace.OverheadSeconds);
+        var end = now + Seconds(s, s.Kind.Ships() is { } step ? Shipping(s.Series.Database, step) : RunPace.OverheadSeconds);
         var went = Attempts(s, ref run, ref end);
         var moved = run.StoredBytes * s.Pace * (input.Chance is { } c ? Draw.Factor(c.Seed, s.Number, -s.Runs, c.Spread) : 1);
         var done = run;
@@ -134,11 +135,14 @@ public sealed partial class Prediction
             })));
     }
 
+    /// <summary>How long a stage of the database's shipped replicas takes, seconds.</summary>
+    private double Shipping(Database database, ShippingStep step) => input.Fleet.ReplicasOf(database.Id).Max(r => r.Stages?[step].TakesSeconds) ?? 0;
+
     private int[] WayOf(SeriesState s, Trigger? of) => s.Kind switch
     {
         TaskKind.Verify => [stores[of?.Series.Series.Task.Store ?? SomeStore(s)]],
         TaskKind.CopyElsewhere => [stores[of?.Series.Series.Task.Store ?? SomeStore(s)], .. s.Way[1..]],
-        TaskKind.IntegrityCheck or TaskKind.CleanUp => [network[Routes.Of(s.Database.Host.Id)]],
+        TaskKind.IntegrityCheck or TaskKind.CleanUp or TaskKind.ShipBackup or TaskKind.ShipCopy or TaskKind.ShipApply => [network[Routes.Of(s.Database.Host.Id)]],
         TaskKind.TestRestore => [stores[SomeStore(s)]],
         _ => s.Way,
     };

@@ -132,14 +132,23 @@ internal sealed class SimulatedDatabase
     /// <param name="branch">Its branch. What was committed after its fork until now is not on it.</param>
     public void TakeOver(PageImage image, Id<Host> host, Branch branch, bool lostNothing)
     {
-        var now = branch.StartsAt.ToUnixTimeMilliseconds();
         Former = new FormerSide(Database.Host.Value, stops.Contains(StandInReplicateDriver.KeptOut) || stops.Contains(Replication.Voting.KeptOut), lostNothing);
+        Database = Database with { Host = host };
+        GoOnAs(image, branch);
+    }
+
+    /// <summary>Lives on from what was restored, on a branch of its own: its log and its bases begin anew.</summary>
+    /// <param name="image">What was restored.</param>
+    /// <param name="branch">Its branch. What was committed after its fork until now is not on it.</param>
+    public void GoOnAs(PageImage image, Branch branch)
+    {
+        var now = branch.StartsAt.ToUnixTimeMilliseconds();
         foreach (var why in stops.ToArray())
         {
             GoOn(now, why);
         }
 
-        Database = Database with { Host = host, Branches = [.. Database.Branches, branch] };
+        Database = Database with { Branches = [.. Database.Branches, branch] };
         Silences.Add(new Silence(branch.ForkAt.ToUnixTimeMilliseconds(), now, branch.Id));
         Image = image;
         Unlogged.Clear();

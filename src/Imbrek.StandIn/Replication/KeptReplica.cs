@@ -55,7 +55,14 @@ public sealed record KeptReplica
 /// <summary>Where the stages of a shipped replica stand; instants are milliseconds.</summary>
 /// <param name="BackedUpTo">Up to when log has been backed up.</param>
 /// <param name="Parcels">What was backed up and is still kept on either side.</param>
-public sealed record KeptStages(double BackedUpTo, List<Parcel> Parcels);
+public sealed record KeptStages(double BackedUpTo, List<Parcel> Parcels)
+{
+    /// <summary>For how long what is backed up is kept at the source, seconds, where a plan says so; null for as the replica states.</summary>
+    public double? KeepsAtSource { get; init; }
+
+    /// <summary>For how long what was copied is kept here, seconds, where a plan says so; null for as the replica states.</summary>
+    public double? KeepsHere { get; init; }
+}
 
 /// <summary>Log that was backed up to be shipped; instants are milliseconds.</summary>
 /// <param name="From">What was committed after this instant,</param>

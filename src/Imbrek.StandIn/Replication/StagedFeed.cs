@@ -1,9 +1,13 @@
+using Imbrek.Core.Planning;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 
 namespace Imbrek.StandIn.Replication;
 
-/// <summary>Log that is shipped: backed up at the source, copied, applied, each stage on its own clock and each kept for its own time.</summary>
+/// <summary>
+/// Log that is shipped: backed up at the source, copied, applied, each stage kept for its own time. A stage that a plan has a task for is carried out when that says so, and for as long as it says; the engine's own
+/// clock carries out the others.
+/// </summary>
 internal sealed class StagedFeed : Feed
 {
     private readonly ShippingStages stages;
@@ -11,9 +15,12 @@ internal sealed class StagedFeed : Feed
     private double backedUpTo;
     private double appliesTo;
     private double here;
-    private bool backingUp;
-    private bool copying;
+    private double? keepsAtSource;
+    private double? keepsHere;
     private bool over;
+
+    /// <summary>Stages that the engine's own clock is at.</summary>
+    private readonly HashSet<ShippingStep> underWay = [];
 
     public StagedFeed(World world, SimulatedReplica member, Feed? feeder, KeptReplica? kept)
         : base(world, [member], feeder)
@@ -26,10 +33,19 @@ internal sealed class StagedFeed : Feed
             (StandsSince, Held, WaitsForWord) = (kept.StandsSince, kept.Held, kept.WaitsForWord);
         }
 
-        Each(stages.Backup, BackUp);
-        Each(stages.Copy, Copy);
-        Each(stages.Apply, Apply);
+        (keepsAtSource, keepsHere) = (kept?.Stages?.KeepsAtSource, kept?.Stages?.KeepsHere);
+        foreach (var step in Enum.GetValues<ShippingStep>())
+        {
+            Each(step);
+        }
     }
+
+    /// <summary>What a stage is about to do.</summary>
+    /// <param name="To">Up to when it brings log; instants are milliseconds.</param>
+    /// <param name="Bytes">How much.</param>
+    /// <param name="Parcels">What is copied.</param>
+    /// <param name="Link">The link it is moved over; null when it is not.</param>
+    public sealed record Lot(double To, double Bytes, Parcel[] Parcels, string? Link = null);
 
     /// <inheritdoc/>
     public override bool Steady => false;
@@ -43,10 +59,10 @@ internal sealed class StagedFeed : Feed
     /// <inheritdoc/>
     public override double AppliesTo(long now) => appliesTo;
 
-    /// <summary>Whether it is closed to readers: it is between two applies that it can be read.</summary>
-    public bool Applying { get; private set; }
+    public KeptStages Remember() => new(backedUpTo, [.. parcels]) { KeepsAtSource = keepsAtSource, KeepsHere = keepsHere };
 
-    public KeptStages Remember() => new(backedUpTo, [.. parcels]);
+    /// <summary>For how long a stage takes, seconds.</summary>
+    public double TakesSeconds(ShippingStep step) => stages[step].TakesSeconds;
 
     /// <inheritdoc/>
     public override void Update(long now)
@@ -73,102 +89,115 @@ internal sealed class StagedFeed : Feed
         (here, appliesTo, backedUpTo, StandsSince, Why, WaitsForWord) = (to, to, to, null, null, false);
     }
 
-    private void Each(ShippingStage stage, Action<long> what)
+    /// <summary>What a stage would do now; null when there is nothing to do.</summary>
+    /// <param name="step">The stage.</param>
+    /// <param name="whyNot">What stands in its way; null when nothing does.</param>
+    public Lot? Begin(ShippingStep step, out string? whyNot)
     {
-        var every = Math.Max(1000, (long)(stage.EverySeconds * 1000));
+        var now = World.NowMs;
+        whyNot = null;
+        switch (step)
+        {
+            // At the source, which need not see the replica for it.
+            case ShippingStep.Backup:
+                var source = Members[0].Source.Database.Host;
+                whyNot = World.Faults.IsDown(source) ? $"host {source} is down" : null;
+                var to = SourceHas(now);
+                return whyNot is null && to > backedUpTo ? new(to, Bytes(backedUpTo, to), []) : null;
+            case ShippingStep.Copy:
+                Update(now);
+                whyNot = Why;
+                Parcel[] left = [.. parcels.Where(p => p.HereAt is null)];
+                return whyNot is null && left.Length > 0 ? new(left[^1].To, left.Sum(p => p.Bytes), left, LinkName) : null;
+            default:
+                whyNot = Members[0].WhyNotApplying(now);
+                return whyNot is null && here > appliesTo ? new(here, Bytes(appliesTo, here), []) : null;
+        }
+    }
+
+    /// <summary>Ends a stage. Ended again, it finds that done.</summary>
+    /// <param name="step">The stage.</param>
+    /// <param name="lot">What it began with.</param>
+    /// <param name="keepSeconds">For how long what it made is kept, seconds; null for as stated.</param>
+    /// <returns>Why it came to nothing; null when it did not.</returns>
+    public string? Finish(ShippingStep step, Lot lot, double? keepSeconds)
+    {
+        var now = World.NowMs;
+        switch (step)
+        {
+            case ShippingStep.Backup when lot.To > backedUpTo:
+                // What a restart breaks off begins again: it counts when it is there.
+                parcels.Add(new Parcel(backedUpTo, lot.To, Bytes(backedUpTo, lot.To), now, null));
+                (backedUpTo, keepsAtSource) = (lot.To, keepSeconds ?? stages.KeepAtSourceSeconds);
+                parcels.RemoveAll(p => p.HereAt is { } since ? now - since > (keepsHere ?? stages.KeepHereSeconds ?? double.MaxValue) * 1000 && p.To <= appliesTo : now - p.MadeAt > (keepsAtSource ?? double.MaxValue) * 1000);
+                break;
+            case ShippingStep.Copy:
+                if (over || Obstacle(now) is not null)
+                {
+                    return Obstacle(now) ?? "it is no replica any more";
+                }
+
+                keepsHere = keepSeconds ?? stages.KeepHereSeconds;
+                foreach (var p in lot.Parcels.Where(p => p.From <= here))
+                {
+                    here = Math.Max(here, p.To);
+                    if (parcels.IndexOf(p) is var i and >= 0)
+                    {
+                        parcels[i] = p with { HereAt = now };
+                    }
+                }
+
+                break;
+            case ShippingStep.Apply:
+                appliesTo = Math.Max(appliesTo, lot.To);
+                break;
+        }
+
+        return null;
+    }
+
+    /// <summary>Carries a stage out, and says how many bytes it was about and why it came to nothing.</summary>
+    public void Do(ShippingStep step, double? keepSeconds, Action<double, string?> ended)
+    {
+        if (Begin(step, out var whyNot) is not { } lot)
+        {
+            ended(0, whyNot);
+            return;
+        }
+
+        World.After((long)(TakesSeconds(step) * 1000), () =>
+        {
+            if (lot.Link is { } link)
+            {
+                World.Network.Start([World.Network[link]], lot.Bytes, double.PositiveInfinity, End);
+            }
+            else
+            {
+                End();
+            }
+        });
+
+        void End() => ended(lot.Bytes, over ? "it is no replica any more" : Finish(step, lot, keepSeconds));
+    }
+
+    private void Each(ShippingStep step)
+    {
+        var every = Math.Max(1000, (long)(stages[step].EverySeconds * 1000));
         World.Schedule(((World.NowMs / every) + 1) * every, Tick);
 
         void Tick()
         {
-            if (!over)
-            {
-                what((long)(stage.TakesSeconds * 1000));
-                World.Schedule(World.NowMs + every, Tick);
-            }
-        }
-    }
-
-    /// <summary>At the source, which need not see the replica for it.</summary>
-    private void BackUp(long takes)
-    {
-        var (from, to) = (backedUpTo, (double)SourceHas(World.NowMs));
-        if (backingUp || World.Faults.IsDown(Members[0].Source.Database.Host) || to <= from)
-        {
-            return;
-        }
-
-        backingUp = true;
-        World.After(takes, () =>
-        {
-            // What a restart breaks off begins again: it counts when it is there.
-            (backingUp, backedUpTo) = (false, to);
-            parcels.Add(new Parcel(from, to, Bytes(from, to), World.NowMs, null));
-            parcels.RemoveAll(p => p.HereAt is { } here ? World.NowMs - here > (stages.KeepHereSeconds ?? double.MaxValue) * 1000 && p.To <= appliesTo : World.NowMs - p.MadeAt > (stages.KeepAtSourceSeconds ?? double.MaxValue) * 1000);
-        });
-    }
-
-    private void Copy(long takes)
-    {
-        Update(World.NowMs);
-        if (copying || StandsSince is not null)
-        {
-            return;
-        }
-
-        Parcel[] lot = [.. parcels.Where(p => p.HereAt is null)];
-        if (lot.Length == 0)
-        {
-            return;
-        }
-
-        copying = true;
-        World.After(takes, () =>
-        {
-            if (LinkName is { } link)
-            {
-                World.Network.Start([World.Network[link]], lot.Sum(p => p.Bytes), double.PositiveInfinity, Arrived);
-            }
-            else
-            {
-                Arrived();
-            }
-        });
-
-        void Arrived()
-        {
-            copying = false;
-            if (over || Obstacle(World.NowMs) is not null)
+            if (over)
             {
                 return;
             }
 
-            foreach (var p in lot.Where(p => p.From <= here))
+            if (!World.Fleet.PlansOf(Members[0].Source.Database).Any(p => p.Tasks.Any(t => t.Kind.Ships() == step)) && underWay.Add(step))
             {
-                here = Math.Max(here, p.To);
-                if (parcels.IndexOf(p) is var i and >= 0)
-                {
-                    parcels[i] = p with { HereAt = World.NowMs };
-                }
+                Do(step, null, (_, _) => underWay.Remove(step));
             }
-        }
-    }
 
-    private void Apply(long takes)
-    {
-        var to = here;
-        if (Applying || to <= appliesTo || Members[0].WhyNotApplying(World.NowMs) is not null)
-        {
-            return;
+            World.Schedule(World.NowMs + every, Tick);
         }
-
-        Applying = true;
-        World.After(takes, () =>
-        {
-            Applying = false;
-            if (!over)
-            {
-                appliesTo = Math.Max(appliesTo, to);
-            }
-        });
     }
 }

@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
@@ -37,6 +38,9 @@ public sealed class WorldReplicas
     internal SimulatedReplica? Find(Id<Replica> id) => all.GetValueOrDefault(id);
 
     internal IEnumerable<SimulatedReplica> All => all.Values;
+
+    /// <summary>The ways on which log of a database is shipped in stages.</summary>
+    internal IReadOnlyList<StagedFeed> StagedOf(Id<Database> database) => [.. all.Values.Where(r => r.Replica.Database == database).Select(r => r.Feed).OfType<StagedFeed>()];
 
     /// <summary>Changes replicas and groups to those of a fleet, as far as they lie in the world. A replica that is new in it holds nothing yet.</summary>
     public void Set(FleetModel changed)
@@ -323,16 +327,7 @@ public sealed class WorldReplicas
         var others = TakeOut(d, r);
         var branch = new Branch(parent + 1, parent, position, Instant.FromUnixTimeMilliseconds(forkAt), world.Now, d.Database.Host);
         d.TakeOver(r.Image, host, branch, lostNothing: lost == 0);
-        var left = new List<Promotion.LeftBehind>();
-        foreach (var (other, _) in others)
-        {
-            if (other.Follow(branch.Id, position) is { } why)
-            {
-                BecomesUnusable(other, why);
-                left.Add(new(other.Replica.Id, why));
-            }
-        }
-
+        var left = Follow(others, branch);
         var fleet = world.Fleet;
         world.Fleet = fleet.With(
             fleet.Databases.Select(x => x.Id == d.Database.Id ? d.Database : x),
@@ -343,9 +338,44 @@ public sealed class WorldReplicas
         return new Promotion((now - began) / 1000.0, branch, host, Math.Max(0, (lostUpTo - forkAt) / 1000.0), lost, left);
     }
 
+    /// <summary>What was restored takes the place of a database, where it is: a new branch begins, and replicas follow if they hold nothing beyond.</summary>
+    /// <param name="d">The database.</param>
+    /// <param name="image">What was restored.</param>
+    /// <param name="parent">The branch it was restored from.</param>
+    /// <param name="began">When putting it in place began, milliseconds.</param>
+    internal Promotion PutBack(SimulatedDatabase d, PageImage image, int parent, long began)
+    {
+        var (lost, lostUpTo) = (d.Committed(image.Time, world.NowMs), d.Image.Time);
+        var others = TakeOut(d, null);
+        var branch = new Branch(d.Database.Branches.Select(b => b.Id).Append(1).Max() + 1, parent, image.Position, Instant.FromUnixTimeMilliseconds(image.Time), world.Now);
+        d.GoOnAs(image, branch);
+        var left = Follow(others, branch);
+        world.Fleet = world.Fleet.With(world.Fleet.Databases.Select(x => x.Id == d.Database.Id ? d.Database : x));
+        PutBack(others);
+        world.KeepLogs();
+        world.Tell(d.Database.Id, "restored", $"put back in place to {Instants.Write(branch.ForkAt)}; branch {branch.Id} begins at position {branch.ForkPosition}");
+        return new Promotion((world.NowMs - began) / 1000.0, branch, d.Database.Host, Math.Max(0, (lostUpTo - image.Time) / 1000.0), lost, left);
+    }
+
+    /// <summary>Has replicas follow a new branch; those that hold more than it began with cannot, and are named.</summary>
+    private List<Promotion.LeftBehind> Follow(IEnumerable<(SimulatedReplica Replica, double ReceivedTo)> others, Branch branch)
+    {
+        var left = new List<Promotion.LeftBehind>();
+        foreach (var (other, _) in others)
+        {
+            if (other.Follow(branch.Id, branch.ForkPosition) is { } why)
+            {
+                BecomesUnusable(other, why);
+                left.Add(new(other.Replica.Id, why));
+            }
+        }
+
+        return left;
+    }
+
     /// <summary>Takes all replicas of a database out, because its primary is to be another: one of them, or what they are fed by.</summary>
     /// <returns>The others, as they were.</returns>
-    private (SimulatedReplica Replica, double ReceivedTo)[] TakeOut(SimulatedDatabase source, SimulatedReplica promoted)
+    private (SimulatedReplica Replica, double ReceivedTo)[] TakeOut(SimulatedDatabase source, SimulatedReplica? promoted)
     {
         var now = world.NowMs;
         (SimulatedReplica, double)[] others = [.. source.Replicas.Where(r => r != promoted).Select(r => (r, r.Feed.ReceivedTo(now)))];

@@ -97,6 +97,14 @@ internal static class TarnholtPlans
                 Differential("Monday to Saturday 02:40", 30, Quay, [Hill, North], Fortnight) with { Lock = Fortnight, Key = Key },
                 Log("every 30 minutes", 600, Quay, [Hill, North], Fortnight) with { Lock = Fortnight, Key = Key },
                 ReadBack("Wednesdays and Sundays 15:20", 5), CleanUp),
+
+            // Each stage follows the one before it; what was shipped is kept for less time than at its source.
+            new Plan(new("shipping"), "Web bookings, shipped to Hillhouse", new Selection { Databases = [new("web-bookings")] },
+            [
+                new PlanTask { Id = "back up", Kind = TaskKind.ShipBackup, Recurrence = When("every 5 minutes"), Keep = RetentionRule.For(Duration.FromHours(12)) },
+                new PlanTask { Id = "copy", Kind = TaskKind.ShipCopy, After = [new TaskLink("back up", LinkOn.Success)], Keep = RetentionRule.For(Duration.FromHours(4)) },
+                new PlanTask { Id = "apply", Kind = TaskKind.ShipApply, After = [new TaskLink("copy", LinkOn.Success)] },
+            ], data),
         ];
 
         Recurrence When(string words) =>

@@ -12,6 +12,7 @@ import { SessionContext } from './session';
 const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
+const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
 const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
 const NewDatabasePage = lazy(() => import('../features/newDatabase/NewDatabasePage'));
 const NewReplicaPage = lazy(() => import('../features/replicas/NewReplicaPage'));
@@ -69,6 +70,7 @@ function SignedIn() {
               <Route path="/databases/new" element={<NewDatabasePage />} />
               <Route path="/databases/:id" element={<DatabasePage />} />
               <Route path="/recover" element={<RecoverPage />} />
+              <Route path="/recover/several" element={<SeveralPage />} />
               <Route path="/recover/:id" element={<RecoverPage />} />
               <Route path="/replicas" element={<ReplicasPage />} />
               <Route path="/replicas/new" element={<NewReplicaPage />} />

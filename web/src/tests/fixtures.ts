@@ -236,6 +236,14 @@ export const ways: Of<'WaysView'> = (changes) => ({
   script: '#!/bin/sh',
   stopsAtPositions: false,
   queryHelp: 'count rows, sum values',
+  inPlace: {
+    reaches: '2026-11-23T11:55:50Z',
+    lostSeconds: 250,
+    seconds: 1000,
+    serviceSeconds: 1320,
+    givesUpSeconds: 250,
+    whyNot: null,
+  },
   ...changes,
 });
 
@@ -321,6 +329,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   restore: null,
   drill: null,
   joint: null,
+  of: null,
   log: [],
   followed: [],
   usualSeconds: null,

@@ -142,8 +142,8 @@ internal static class PlanEndpoints
         });
         return TypedResults.Ok(new PlanList(
             [.. lines],
-            [.. f.Databases.Where(d => f.PlansOf(d).Count == 0).Select(d => d.Id.Value)],
-            [.. f.Databases.Where(d => f.PlansOf(d).Count > 1).Select(d => d.Id.Value)],
+            [.. f.Databases.Where(d => f.BackupPlansOf(d).Count == 0).Select(d => d.Id.Value)],
+            [.. f.Databases.Where(d => f.BackupPlansOf(d).Count > 1).Select(d => d.Id.Value)],
             [.. fleet.LeftOut.Where(l => l.Kind == "plan").Select(l => new UnreadablePlan(l.Id, l.Why))]));
     }
 

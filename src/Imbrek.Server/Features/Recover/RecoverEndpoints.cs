@@ -11,6 +11,8 @@ using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.RestoreInPlace;
+using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -51,6 +53,10 @@ internal static class RecoverEndpoints
     /// <summary>A replica that might take over instead: what that would reach and take, or why it cannot.</summary>
     public sealed record TakeOverView(string Replica, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? WorkSeconds, bool ByItself, string? WhyNot);
 
+    /// <summary>What putting it back in place would reach, take and cost, or why it cannot be.</summary>
+    /// <param name="GivesUpSeconds">How much of what was written since is not in it afterwards, but saved.</param>
+    public sealed record InPlaceView(Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? GivesUpSeconds, string? WhyNot);
+
     public sealed record NearestView(bool Recoverable, Instant? Before, Instant? After, IReadOnlyList<string> Reasons);
 
     public sealed record PrecheckView(string Name, PrecheckOutcome Outcome, string Detail);
@@ -81,9 +87,10 @@ internal static class RecoverEndpoints
         string Markdown,
         string Script,
         bool StopsAtPositions,
-        string? QueryHelp);
+        string? QueryHelp,
+        InPlaceView InPlace);
 
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before);
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null);
 
     public sealed record RunStarted(Guid Id);
 
@@ -147,7 +154,22 @@ internal static class RecoverEndpoints
             answer.Best is { } b ? Runbook.Markdown(d, b, target, resolved) : "",
             answer.Best is { } c ? Runbook.Script(d, c, target) : "",
             family?.StopsAtPositions ?? false,
-            family?.QueryHelp));
+            family?.QueryHelp,
+            InPlace()));
+
+        // On its own host the path may be another one, and takes another time.
+        InPlaceView InPlace()
+        {
+            if (WhyNotInPlace(drivers, s, null) is { } whyNot)
+            {
+                return new(null, null, null, null, null, whyNot);
+            }
+
+            var there = PathFinder.Find(s, question with { Choice = question.Choice with { Host = d.Host } });
+            return there.Best is not { } path
+                ? new(null, null, null, null, null, there.Reason ?? "there is nothing to restore from")
+                : new(path.Reaches, path.LostSeconds, path.Seconds, path.ServiceSeconds, (now - path.Reaches).TotalSeconds, Prechecks.Of(s, s.Fleet.Hosts[d.Host], path, resolved, asOf).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").FirstOrDefault());
+        }
     }
 
     private static PathView View(RestorePath p, RestorePath? best) => new(
@@ -220,6 +242,16 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", "lies in the future");
         }
 
+        if (request.InPlace == true)
+        {
+            if (WhyNotInPlace(drivers, s, request) is { } whyNot)
+            {
+                throw new BadInputException("inPlace", whyNot, 409, "not-in-place");
+            }
+
+            request = request with { Host = d.Host.Value, Instance = $"back-{Guid.CreateVersion7():n}"[..17], Rehearse = false };
+        }
+
         // The run reads what is there now; the instant supposed only shaped what was looked at.
         var loss = premise.Loss.For(d, s.Fleet);
         var answer = PathFinder.Find(s, new PathQuestion
@@ -260,18 +292,27 @@ internal static class RecoverEndpoints
 
         var asked = new RestoreQuestion(
             loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before);
-        var rehearse = request.Rehearse ?? false;
+        var (rehearse, inPlace) = (request.Rehearse ?? false, request.InPlace ?? false);
         var run = NewRuns.Row(
-            rehearse ? RehearsalKind.KindName : RestoreKind.KindName,
+            inPlace ? RestoreInPlaceKind.KindName : rehearse ? RehearsalKind.KindName : RestoreKind.KindName,
             d.Id.Value,
             family.Name,
             asked,
-            Run.Of(new RunPlan(RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))),
+            Run.Of(new RunPlan(inPlace
+                ? RestoreInPlace.Steps(d, path, instance, RestoreInPlace.Saves(s.Fleet, d)!, Promoting.FirstBaseOf(s.Fleet, d), now, request.Before)
+                : RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))),
             user.Identity!.Name!,
             now);
-        run.Claim = asked.Claim;
+
+        // Put back, it can neither take over nor be drilled meanwhile.
+        run.Claim = inPlace ? TakeOverKind.ClaimOf(s.Fleet, d.Id) : asked.Claim;
         if (!await begin.TryBeginAsync(run, cancel))
         {
+            if (inPlace)
+            {
+                throw new BadInputException("inPlace", $"somebody else has {d.Name} take over, or puts it back", 409, "target-taken");
+            }
+
             var other = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Claim == run.Claim, cancel);
             throw new BadInputException(
                 "instance",
@@ -283,6 +324,18 @@ internal static class RecoverEndpoints
         }
 
         return TypedResults.Created($"/api/runs/{run.Id}", new RunStarted(run.Id));
+    }
+
+    /// <summary>Why a database cannot be put back in place; null when it can.</summary>
+    private static string? WhyNotInPlace(Drivers drivers, RecoverySubject s, RestoreRequest? request)
+    {
+        var d = s.Database;
+        return request?.Rehearse == true ? "a rehearsal is thrown away; it puts nothing in place"
+            : request?.Host is { } host && host != d.Host.Value ? $"it runs on {d.Host}, and is put back there"
+            : !string.IsNullOrWhiteSpace(request?.Instance) ? "what is restored takes the place of what is there, and needs no name"
+            : drivers.TryFor(d) is not { RestoresInPlace: true } ? $"the drivers of {d.Name} put nothing in place"
+            : RestoreInPlace.Saves(s.Fleet, d) is null ? "no plan says where what it holds now would be saved first"
+            : null;
     }
 
     private static async Task<Created<MarkMade>> NoteIncidentAsync(

@@ -19,6 +19,9 @@ internal interface IDriverFamily
     /// <summary>Whether what it calls a database is a whole instance, with its accounts, settings and jobs.</summary>
     bool RestoresInstances { get; }
 
+    /// <summary>Whether it can have what was restored take the place of its database.</summary>
+    bool RestoresInPlace => false;
+
     /// <summary>What a query of an administrator's own may be, in words, for whoever writes one.</summary>
     string QueryHelp { get; }
 

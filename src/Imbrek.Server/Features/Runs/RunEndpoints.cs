@@ -7,6 +7,7 @@ using Imbrek.Data;
 using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs.Removal;
+using Imbrek.Server.Features.Runs.RestoreTogether;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Http.HttpResults;
@@ -162,6 +163,7 @@ internal static class RunEndpoints
             RunView.RestoreOf(r, fleet),
             RunView.DrillOf(r),
             RunView.JointOf(r, followed, fleet),
+            RunView.OfMany(r),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],
             [.. followed.Select(f => RunLine.Of(f, fleet))],
             seconds.Length == 0 ? null : seconds[seconds.Length / 2],
@@ -222,10 +224,22 @@ internal static class RunEndpoints
 
     /// <summary>Takes a decision about a step, once: of two people who decide at the same time one is told.</summary>
     private static async Task<NoContent> DecideAsync(
-        Guid id, DecisionRequest request, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
+        Guid id, DecisionRequest request, ImbrekContext data, RunDecisions decisions, ClaimsPrincipal user, CancellationToken cancel)
     {
+        await NotOneOfManyAsync(id, data, cancel);
         await decisions.TakeAsync(id, request.Step, request.Choice, approves: false, request.Why, null, user.Identity!.Name!, cancel);
         return TypedResults.NoContent();
+    }
+
+    /// <summary>Those that are restored together are released or thrown away together: nobody decides about one of them.</summary>
+    private static async Task NotOneOfManyAsync(Guid id, ImbrekContext data, CancellationToken cancel)
+    {
+        var all = await data.Runs.AsNoTracking().Where(r => r.Id == id && r.AfterId != null).Join(data.Runs.AsNoTracking(), r => r.AfterId, p => p.Id, (r, p) => p)
+            .Where(p => p.Kind == RestoreTogetherKind.KindName && p.State < (short)RunState.Done).Select(p => (Guid?)p.Id).SingleOrDefaultAsync(cancel);
+        if (all is not null)
+        {
+            throw new BadInputException("id", $"it is restored together with others, and decided about together with them: in run {all}", 409, "together");
+        }
     }
 
     /// <summary>Approves or refuses a step that needs it: never whoever asked for the run.</summary>
@@ -258,6 +272,7 @@ internal static class RunEndpoints
     /// <summary>Cancels a run, or a run of a task; once it is told, it holds.</summary>
     private static async Task<NoContent> CancelAsync(Guid id, ImbrekContext data, RunDecisions decisions, Dispatcher dispatcher, ClaimsPrincipal user, CancellationToken cancel)
     {
+        await NotOneOfManyAsync(id, data, cancel);
         if (!await decisions.CancelAsync(id, user.Identity!.Name!, cancel))
         {
             var now = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();

@@ -7,6 +7,7 @@ using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.RestoreTogether;
 using Imbrek.Server.State;
 using NodaTime;
 
@@ -143,6 +144,7 @@ internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding End
 /// <param name="Restore">For a restore or rehearsal; null for others.</param>
 /// <param name="Drill">For a drill; null for others.</param>
 /// <param name="Joint">For a drill of many; null for others.</param>
+/// <param name="Of">Which databases are brought to one instant, in words; null for others.</param>
 internal sealed record RunView(
     RunLine Run,
     IReadOnlyList<RunStepView> Steps,
@@ -151,6 +153,7 @@ internal sealed record RunView(
     RestoreView? Restore,
     DrillView? Drill,
     JointDrillView? Joint,
+    string? Of,
     IReadOnlyList<RunLogLine> Log,
     IReadOnlyList<RunLine> Followed,
     double? UsualSeconds,
@@ -212,6 +215,9 @@ internal sealed record RunView(
         return new(q.Kind, q.Ending, q.Replica, q.Loss, q.From, q.To, q.PlannedLostSeconds, q.PlannedServiceSeconds, q.RpoSeconds, q.RtoSeconds, r.Result is null ? null : RunJson.Read<DrillResult>(r.Result));
     }
 
+    /// <summary>Which databases are brought to one instant, in words; null for a run of another kind.</summary>
+    public static string? OfMany(RunRow r) => r.Kind == RestoreTogetherKind.KindName && r.Question is { } question ? RunJson.Read<RestoreTogetherKind.Question>(question).Of : null;
+
     /// <summary>What a drill of many was asked for; null for a run of another kind.</summary>
     public static JointDrillView? JointOf(RunRow r, IReadOnlyList<RunRow> followed, FleetState fleet)
     {
@@ -229,14 +235,14 @@ internal sealed record RunView(
             [.. q.Members.Select((m, i) => new JointDrillView.Member(
                 m.Database,
                 fleet.Fleet.DatabaseById.TryGetValue(new(m.Database), out var d) ? d.Name : m.Database,
-                JointDrillKind.IdOf(r.Id, i),
+                RunsOfMany.IdOf(r.Id, i),
                 m.Replica,
                 m.Host,
                 m.LostSeconds,
                 m.ServiceSeconds,
                 m.RpoSeconds,
                 m.RtoSeconds))],
-            JointDrillKind.ResultOf(r.ToRun(), q, [.. q.Members.Select((_, i) => followed.FirstOrDefault(f => f.Id == JointDrillKind.IdOf(r.Id, i)))]));
+            JointDrillKind.ResultOf(r.ToRun(), q, [.. q.Members.Select((_, i) => followed.FirstOrDefault(f => f.Id == RunsOfMany.IdOf(r.Id, i)))]));
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

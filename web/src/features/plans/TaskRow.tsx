@@ -8,11 +8,12 @@ import { useState } from 'react';
 import { api, got } from '../../api/client';
 import { usePlaces } from '../../app/places';
 import { localTime } from '../../shared/format';
-import { keepWords, kindWord, makesSet, readKeep, type TaskDraft } from './draft';
+import { keepWords, kindWord, makesSet, readKeep, shipWord, type TaskDraft } from './draft';
 import { Typed } from './fields';
 import { TaskDetails } from './TaskDetails';
 
 const needsStore = (kind: string) => makesSet(kind) || kind === 'copyElsewhere';
+const forFortnight = readKeep('14 d')!;
 
 /** One task as a row: what, when in words, where to, how long it is kept; the rest unfolds. */
 export function TaskRow({
@@ -76,6 +77,7 @@ export function TaskRow({
       `${a.on === 'success' ? 'after' : a.on === 'failure' ? 'when it fails:' : 'after, however it ends:'} ${a.task}`,
   );
   const m = meaning.data;
+  const keeps = t.kind === 'shipBackup' || t.kind === 'shipCopy';
   return (
     <Box data-testid={`task-${t.id}`} sx={{ borderTop: 1, borderColor: 'divider', py: 1 }}>
       <Box
@@ -90,7 +92,12 @@ export function TaskRow({
           select
           label="Task"
           value={t.kind}
-          onChange={(e) => put({ kind: e.target.value })}
+          onChange={(e) =>
+            put({
+              kind: e.target.value,
+              ...(shipWord[e.target.value] && { store: null, copyTo: [], keep: forFortnight }),
+            })
+          }
           slotProps={{ htmlInput: { 'aria-label': `Kind of ${t.id}` } }}
         >
           {Object.entries(kindWord).map(([k, w]) => (
@@ -137,9 +144,22 @@ export function TaskRow({
             />
           </>
         ) : (
-          <Box sx={{ gridColumn: 'span 3', color: 'text.secondary', pt: 0.75 }}>
-            {words === '' ? '' : follows.join(', ')}
-          </Box>
+          <>
+            <Box sx={{ gridColumn: keeps ? 'span 2' : 'span 3', color: 'text.secondary', pt: 0.75 }}>
+              {[shipWord[t.kind], words === '' ? undefined : follows.join(', ') || undefined]
+                .filter(Boolean)
+                .join('; ')}
+            </Box>
+            {keeps && (
+              <Typed
+                label="Keep"
+                value={keepWords(t.keep)}
+                read={readKeep}
+                hint="such as 12 h"
+                onChange={(keep) => keep && put({ keep })}
+              />
+            )}
+          </>
         )}
         <Button onClick={() => setOpen(!open)} aria-expanded={open} aria-label={`More about ${t.id}`}>
           {open ? 'Less' : 'More'}

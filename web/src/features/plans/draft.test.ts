@@ -2,12 +2,14 @@ import { describe, expect, it } from 'vitest';
 import { keepFor, keepWords, nextTask, readKeep, readSpan, spanWords, type PlanDraft } from './draft';
 
 describe('retention in words', () => {
-  it.each(['14 d', 'newest 3', '7 daily, 4 weekly, 12 monthly, 2 yearly', '14 d, any instant of 7 d', '1.5 d'])(
+  it.each(['14 d', 'newest 3', '7 daily, 4 weekly, 12 monthly, 2 yearly', '14 d, any instant of 7 d', '36 h'])(
     'reads back what it says: %s',
     (words) => expect(keepWords(readKeep(words)!)).toBe(words),
   );
   it('takes weeks and long words', () => {
     expect(readKeep('2 weeks')!.forSeconds).toBe(14 * 86_400);
+    expect(keepWords(readKeep('4 h')!)).toBe('4 h');
+    expect(keepWords(readKeep('48 hours')!)).toBe('2 d');
     expect(readKeep('any instant of 2 weeks')!.continuousSeconds).toBe(14 * 86_400);
   });
   it.each(['', 'long', '14', '3 bananas'])('does not guess what %j means', (words) =>

@@ -75,6 +75,9 @@ export const kindWord: Record<string, string> = {
   copyElsewhere: 'Copy elsewhere',
   cleanUp: 'Clean up',
   testRestore: 'Test restore',
+  shipBackup: 'Ship: back up',
+  shipCopy: 'Ship: copy',
+  shipApply: 'Ship: apply',
 };
 
 /** A plan that catches further databases by name, and no longer leaves them out. */
@@ -86,6 +89,13 @@ export const withMembers = (plan: PlanDraft, added: string[]): PlanDraft => ({
     except: plan.members.except.filter((d) => !added.includes(d)),
   },
 });
+
+/** What a stage of shipped replicas does, in a sentence; undefined for other kinds. */
+export const shipWord: Record<string, string | undefined> = {
+  shipBackup: 'log for shipped replicas, kept at the source',
+  shipCopy: 'to the side of shipped replicas, kept there',
+  shipApply: 'on shipped replicas, what was copied',
+};
 
 export const makesSet = (kind: string) =>
   ['full', 'differential', 'incremental', 'log', 'snapshot', 'export'].includes(kind);
@@ -161,7 +171,8 @@ export const keepFor = (days: number): KeepDraft => ({
 
 /** A retention rule in words: "14 d, 4 weekly". */
 export function keepWords(k: KeepDraft): string {
-  const days = (s: number) => `${Math.round((s / 86_400) * 10) / 10} d`;
+  const days = (s: number) =>
+    s % 86_400 === 0 || s > 4 * 86_400 ? `${Math.round((s / 86_400) * 10) / 10} d` : `${Math.round(s / 360) / 10} h`;
   const parts = [
     k.forSeconds !== null && days(k.forSeconds),
     k.newest > 0 && `newest ${k.newest}`,
@@ -179,14 +190,14 @@ export function readKeep(text: string): KeepDraft | null {
   const keep: KeepDraft = { ...keepFor(1), forSeconds: null };
   for (const part of text.split(',').map((p) => p.trim().toLowerCase())) {
     const m =
-      /^(?:any instant of )(\d+(?:\.\d+)?) ?(d|days?|w|weeks?)$/.exec(part) ??
-      /^(\d+(?:\.\d+)?) ?(d|days?|w|weeks?|daily|weekly|monthly|yearly)$/.exec(part) ??
+      /^(?:any instant of )(\d+(?:\.\d+)?) ?(h|hours?|d|days?|w|weeks?)$/.exec(part) ??
+      /^(\d+(?:\.\d+)?) ?(h|hours?|d|days?|w|weeks?|daily|weekly|monthly|yearly)$/.exec(part) ??
       /^(newest) (\d+)$/.exec(part);
     if (!m) return null;
     if (m[1] === 'newest') keep.newest = Number(m[2]);
     else if (['daily', 'weekly', 'monthly', 'yearly'].includes(m[2]!)) keep[m[2] as 'daily'] = Math.round(Number(m[1]));
     else {
-      const seconds = Number(m[1]) * (m[2]!.startsWith('w') ? 7 : 1) * 86_400;
+      const seconds = Number(m[1]) * { h: 3600, d: 86_400, w: 7 * 86_400 }[m[2]![0] as 'h' | 'd' | 'w'];
       if (part.startsWith('any')) keep.continuousSeconds = seconds;
       else keep.forSeconds = seconds;
     }

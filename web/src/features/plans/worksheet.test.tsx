@@ -137,6 +137,32 @@ describe('the worksheet of a plan', () => {
     expect(screen.queryByRole('button', { name: 'Take back' })).toBeNull();
   });
 
+  it('has no place but an age for what is shipped, and neither for what is applied', async () => {
+    const asked = keeping();
+    await opened('/plans/counters');
+    const choose = (kind: string) => {
+      fireEvent.mouseDown(within(screen.getByTestId('task-log')).getAllByRole('combobox')[0]!);
+      fireEvent.click(screen.getByRole('option', { name: kind }));
+    };
+    choose('Ship: copy');
+    await screen.findByText(/to the side of shipped replicas, kept there/);
+    expect(screen.queryByLabelText('Store')).toBeNull();
+    const keep = screen.getByLabelText<HTMLInputElement>('Keep');
+    expect(keep.value).toBe('14 d');
+    fireEvent.change(keep, { target: { value: '4 h' } });
+    fireEvent.blur(keep);
+    press('Save');
+    await screen.findByText('version 2');
+    expect((puts(asked)[0]?.body as PlanDraft).tasks[0]).toMatchObject({
+      kind: 'shipCopy',
+      store: null,
+      copyTo: [],
+      keep: { forSeconds: 14_400 },
+    });
+    choose('Ship: apply');
+    expect(screen.queryByLabelText('Keep')).toBeNull();
+  });
+
   it('takes databases in that were chosen elsewhere, and forgets them once they are saved', async () => {
     const asked = keeping();
     await opened('/plans/counters?add=paint-shop');

@@ -13,6 +13,9 @@ const glyph: Record<Schemas['PrecheckOutcome'], [string, string]> = {
   failed: ['M3 3l8 8M11 3l-8 8', 'error.main'],
 };
 
+/** Beside the database, the same thrown away again, or in its place. */
+export type How = 'aside' | 'rehearse' | 'inPlace';
+
 /** What follows from what one decided, and what will happen before anything does. */
 export function Consequence(props: {
   ways?: Schemas['WaysView'];
@@ -24,7 +27,7 @@ export function Consequence(props: {
   may: boolean;
   busy: boolean;
   error: Error | null;
-  onStart: (rehearse: boolean) => void;
+  onStart: (how: How) => void;
 }) {
   const { ways: w, zone } = props;
   const failed = w?.prechecks.some((p) => p.outcome === 'failed') ?? false;
@@ -96,13 +99,13 @@ export function Consequence(props: {
             variant="contained"
             size="large"
             disabled={!props.may || props.busy || failed}
-            onClick={() => props.onStart(false)}
+            onClick={() => props.onStart('aside')}
           >
             Restore to a new instance
           </Button>
           <Button
             disabled={!props.may || props.busy || failed}
-            onClick={() => props.onStart(true)}
+            onClick={() => props.onStart('rehearse')}
             title="Restored aside, checked, measured and thrown away; nobody is asked"
           >
             Rehearse it: restore, check, throw away
@@ -113,6 +116,7 @@ export function Consequence(props: {
           {failed && <Box sx={{ color: 'error.main' }}>A precheck failed; choose another host or mend it first.</Box>}
         </Box>
       )}
+      {w && <InPlace ways={w} zone={zone} may={props.may && !props.busy} onStart={() => props.onStart('inPlace')} />}
       {(w?.doesNotComeAlong.length ?? 0) > 0 && (
         <SideSection level="h3" title="Does not come along">
           <Box component="ul" sx={{ my: 0.5, pl: 2.25, color: 'text.secondary', fontSize: 12.5 }}>
@@ -133,6 +137,41 @@ export function Consequence(props: {
         </Box>
       )}
     </Side>
+  );
+}
+
+/** Putting the database itself back: what that reaches, takes and costs, or why it cannot be. */
+function InPlace({
+  ways: w,
+  zone,
+  may,
+  onStart,
+}: {
+  ways: Schemas['WaysView'];
+  zone: string;
+  may: boolean;
+  onStart: () => void;
+}) {
+  const p = w.inPlace;
+  return (
+    <SideSection level="h3" title="Or in its place">
+      {p.reaches === null ? (
+        <Box sx={{ color: 'text.secondary' }}>It cannot be put back in place: {p.whyNot}.</Box>
+      ) : (
+        <>
+          <Box sx={{ mb: 1 }}>
+            {w.name} itself is put back to <b>{localTime(p.reaches, zone)}</b>; the <b>{duration(p.givesUpSeconds)}</b>{' '}
+            since then are not in it afterwards. What it holds is saved first, to the last minute, and can be had back.
+            Everybody is kept out meanwhile, about <b>{duration(p.seconds! + w.checkSeconds + w.redirectSeconds)}</b>{' '}
+            and the hold. A second person agrees first.
+          </Box>
+          {p.whyNot !== null && <Box sx={{ color: 'error.main', mb: 1 }}>{p.whyNot}</Box>}
+          <Button variant="outlined" disabled={!may || p.whyNot !== null} onClick={onStart}>
+            Put it back in place
+          </Button>
+        </>
+      )}
+    </SideSection>
   );
 }
 

@@ -5,9 +5,9 @@ import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
-import { useParams, useSearchParams } from 'react-router';
+import { Link, useLocation, useParams, useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
-import { useGo, usePremise } from '../../app/premise';
+import { useGo, usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { CoverStrip } from '../../shared/CoverStrip';
 import { DatabaseField } from '../../shared/DatabaseField';
@@ -19,7 +19,7 @@ import { useCover, useInstantKeys } from '../../shared/useCover';
 import { Worksheet } from '../../shared/Worksheet';
 import { RunsTable } from '../runs/RunsTable';
 import { CommitList } from './CommitList';
-import { Consequence } from './Consequence';
+import { Consequence, type How } from './Consequence';
 import { PathCard } from './PathCard';
 import { TakeOvers } from './TakeOvers';
 
@@ -31,16 +31,23 @@ export default function RecoverPage() {
 
 function Choose() {
   const go = useGo();
+  const { search } = useLocation();
   const runs = useQuery({
     queryKey: ['runs', 'restores'],
-    queryFn: () => got(api.GET('/api/runs', { params: { query: { kind: 'restore,rehearsal,removal', take: 30 } } })),
+    queryFn: () =>
+      got(
+        api.GET('/api/runs', {
+          params: { query: { kind: 'restore,restore-in-place,restore-together,rehearsal,removal', take: 30 } },
+        }),
+      ),
   });
   return (
     <Box sx={{ p: 2 }}>
       <h1 style={{ fontSize: 20, margin: '0 0 12px' }}>Recover</h1>
       <DatabaseField id={null} onPick={(d) => go(`/recover/${d}`)} />
       <Box component="p" sx={{ color: 'text.secondary' }}>
-        Choose a database, then the instant to go back to.
+        Choose a database, then the instant to go back to. Those that belong together are brought to one instant:{' '}
+        <Link to={withPremise('/recover/several', search)}>several at once</Link>.
       </Box>
       <h2 style={{ fontSize: 15 }}>Restores and rehearsals</h2>
       <RunsTable runs={runs.data?.runs ?? []} empty={runs.isSuccess ? 'No restore was begun here yet.' : ''} />
@@ -112,7 +119,7 @@ function WayBack({ id }: { id: string }) {
   });
   const w = ways.data;
   const start = useMutation({
-    mutationFn: async (rehearse: boolean) => {
+    mutationFn: async (how: How) => {
       const answer = await got(
         api.POST('/api/recover', {
           body: {
@@ -121,12 +128,13 @@ function WayBack({ id }: { id: string }) {
             target: w!.target,
             loss: premise.loss,
             at: premise.at,
-            host: host ?? null,
+            host: how === 'inPlace' ? null : (host ?? null),
             base: base ?? null,
             without: without ?? null,
-            instance: instance || null,
+            instance: how === 'inPlace' ? null : instance || null,
             query: query || null,
-            rehearse,
+            rehearse: how === 'rehearse',
+            inPlace: how === 'inPlace',
             before: before ? Number(before) : null,
           },
         }),
@@ -277,7 +285,7 @@ function WayBack({ id }: { id: string }) {
         may={mayOperate}
         busy={start.isPending || ways.isPlaceholderData}
         error={start.error}
-        onStart={(rehearse) => start.mutate(rehearse, { onSuccess: (run) => go(`/runs/${run}`) })}
+        onStart={(how) => start.mutate(how, { onSuccess: (run) => go(`/runs/${run}`) })}
       />
     </Worksheet>
   );

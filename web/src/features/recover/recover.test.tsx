@@ -143,7 +143,26 @@ describe('recover', () => {
       query: 'count cancelled',
       before: null,
       rehearse: false,
+      inPlace: false,
     });
+  });
+
+  it('puts the database itself back, with what that costs said before, or says why it cannot be', async () => {
+    const asked = open({ 'POST /api/recover': { id: 'r-3' } }, '/recover/tickets?host=hill-h1');
+    await begin();
+    const said = screen.getByText(/itself is put back to/).textContent;
+    expect(said).toContain('the 4 min 10 s since then are not in it afterwards');
+    expect(said).toContain('about 19 min and the hold');
+    fireEvent.click(screen.getByRole('button', { name: 'Put it back in place' }));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('/runs/r-3'));
+    expect(asked.find((a) => a.method === 'POST')!.body).toMatchObject({ inPlace: true, host: null, instance: null });
+  });
+
+  it('says why it cannot be put back in place', async () => {
+    const none = { reaches: null, lostSeconds: null, seconds: null, serviceSeconds: null, givesUpSeconds: null };
+    open({ 'GET /api/recover/tickets': ways({ inPlace: { ...none, whyNot: 'no plan says where to save it' } }) });
+    await screen.findByText('It cannot be put back in place: no plan says where to save it.');
+    expect(screen.queryByRole('button', { name: 'Put it back in place' })).toBeNull();
   });
 
   it('begins nothing after a failed precheck', async () => {

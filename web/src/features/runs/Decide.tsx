@@ -30,12 +30,14 @@ export function Decide({
   return (
     <Box sx={{ border: 2, borderColor: 'warning.main', p: 1.5, mb: 2 }}>
       <Box component="h2" sx={{ m: 0, fontSize: 15 }}>
-        {!step.hold ? `Approve: ${step.title}` : step.choices.includes('release') ? 'Held for a look' : step.title}
+        {!step.hold ? `Approve: ${step.title}` : step.choices.includes('throw-away') ? 'Held for a look' : step.title}
       </Box>
       <Box sx={{ my: 0.75 }}>
         {checks &&
           (bad === 0 ? `All ${checks.length} checks passed. ` : `${bad} of ${checks.length} checks did not pass. `)}
         {step.choices.includes('release') && 'Nobody is let in until you release it.'}
+        {step.choices.includes('put-in-place') &&
+          'Put in place, it is the database, and there is no way back but another restore; thrown away, all is as it was.'}
         {step.decideBy && (
           <span title={utc(step.decideBy)}>
             If nobody has approved it by {localTime(step.decideBy, zone, false)}, it is refused.

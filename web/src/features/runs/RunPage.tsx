@@ -62,7 +62,9 @@ export default function RunPage() {
         <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5, flexWrap: 'wrap' }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>
             {runKindWord[r.kind] ?? r.kind} of{' '}
-            {joint ? joint.of : <Link to={withPremise(`/databases/${r.database}`, search)}>{r.databaseName}</Link>}
+            {joint
+              ? joint.of
+              : (run.data.of ?? <Link to={withPremise(`/databases/${r.database}`, search)}>{r.databaseName}</Link>)}
           </h1>
           <Box
             role="status"

@@ -5,6 +5,8 @@ import { kindWord } from '../plans/draft';
 export const runKindWord: Record<string, string> = {
   ...kindWord,
   restore: 'Restore aside',
+  'restore-in-place': 'Restore in place',
+  'restore-together': 'Restore to one instant',
   rehearsal: 'Rehearsal',
   removal: 'Removal',
   'new-database': 'Making',
@@ -47,6 +49,7 @@ export const took = (r: Schemas['RunLine']) =>
 /** What choosing at a step does, in words for its button. */
 export const choiceWord: Record<string, string> = {
   release: 'Release: let clients in',
+  'put-in-place': 'Put it in place, let clients in',
   'throw-away': 'Throw away',
   approve: 'Approve',
   refuse: 'Refuse',

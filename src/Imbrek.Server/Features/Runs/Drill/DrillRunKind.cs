@@ -102,7 +102,7 @@ internal sealed class DrillRunKind(Drivers drivers, FleetState fleet, ReplicaBoo
         var parent = (await store.FindAsync([run.Row.AfterId!.Value], cancel))[run.Row.AfterId!.Value].Row;
         var asked = RunJson.Read<JointDrillKind.Question>(parent.Question!);
         var group = Fleet.Fleet.GroupOf(new(run.Row.Database));
-        var others = asked.Members.Select((m, i) => (m.Database, m.Replica, Id: JointDrillKind.IdOf(parent.Id, i))).Where(m => m.Replica is not null && Fleet.Fleet.GroupOf(new(m.Database)) == group).ToArray();
+        var others = asked.Members.Select((m, i) => (m.Database, m.Replica, Id: RunsOfMany.IdOf(parent.Id, i))).Where(m => m.Replica is not null && Fleet.Fleet.GroupOf(new(m.Database)) == group).ToArray();
         var rows = await store.FindAsync([.. others.Select(o => o.Id)], cancel);
         var looks = new List<(string Database, double RewindSeconds, Instant Received, Instant Applied)>();
         foreach (var (database, replica, id) in others)

@@ -1,4 +1,3 @@
-using System.Security.Cryptography;
 using Imbrek.Core.Drills;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -55,13 +54,22 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
 
     public IReadOnlyList<string> Names { get; } = [KindName];
 
-    /// <summary>The identifier of the run of one of its databases.</summary>
-    public static Guid IdOf(Guid run, int member) => new(SHA256.HashData([.. run.ToByteArray(), .. BitConverter.GetBytes(member)]).AsSpan(0, 16));
-
     public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
         await using var scope = scopes.CreateAsyncScope();
         var (asked, services) = (run.Question<Question>(), scope.ServiceProvider);
+
+        // Roles change in step; what is restored is not waited for.
+        Task<StepResult> DriveAsync(string? until, IReadOnlyList<RunsOfMany.Pass> pass, bool all = false) => RunsOfMany.DriveAsync(
+            run,
+            asked.Of,
+            [.. asked.Members.Select((m, i) => (m, Id: RunsOfMany.IdOf(run.Row.Id, i))).Where(x => x.m.Replica is not null).Select(x => (x.m.Database, x.Id))],
+            services,
+            clock.GetCurrentInstant(),
+            until,
+            pass,
+            cancel,
+            all);
         switch (step.Kind)
         {
             case "begin":
@@ -69,12 +77,12 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             case "restore":
                 return await RestoreAsync(run, asked, RunJson.Read<OfMember>(step.Work).Member, services, cancel);
             case "ready":
-                return await DriveAsync(run, asked, services, "tell", [], cancel, all: true);
+                return await DriveAsync("tell", [], all: true);
             case "agree":
                 return new StepResult();
             case "go" or "back":
                 var decider = Decider(run, step, step.Kind == "go" ? "tell" : "home");
-                List<Pass> pass = [new("tell", DrillRunbook.Told, decider)];
+                List<RunsOfMany.Pass> pass = [new("tell", DrillRunbook.Told, decider)];
                 if (step.Kind == "back")
                 {
                     pass.Add(new("home", DrillRunbook.GoHome, decider));
@@ -85,11 +93,11 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
                 }
 
                 var next = step.Kind == "go" && asked.Kind == DrillKind.Automatic ? asked.Ending == DrillEnding.Home ? "home" : null : "send";
-                return await DriveAsync(run, asked, services, next, pass, cancel);
+                return await DriveAsync(next, pass);
             case "sent":
-                return await DriveAsync(run, asked, services, asked.Ending == DrillEnding.Home && IsFirst(run, step) ? "home" : null, [new("send", DrillRunbook.Send, Decider(run, step, "send"))], cancel);
+                return await DriveAsync(asked.Ending == DrillEnding.Home && IsFirst(run, step) ? "home" : null, [new("send", DrillRunbook.Send, Decider(run, step, "send"))]);
             case "stay":
-                return await DriveAsync(run, asked, services, null, [new("home", DrillRunbook.Stay, Decider(run, step, "home"))], cancel);
+                return await DriveAsync(null, [new("home", DrillRunbook.Stay, Decider(run, step, "home"))]);
             case "end":
                 var result = ResultOf(run.Run, asked, await RowsAsync(run, asked, services, cancel));
                 return new StepResult($"{result.Passed} of {result.Members.Count} came back within what was agreed", RunJson.Write(new Together(0, 0, result)));
@@ -107,7 +115,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         }
 
         await using var scope = scopes.CreateAsyncScope();
-        await scope.ServiceProvider.GetRequiredService<RunDecisions>().CancelAsync(IdOf(run.Row.Id, RunJson.Read<OfMember>(step.Work).Member), run.Row.AskedBy!, cancel);
+        await scope.ServiceProvider.GetRequiredService<RunDecisions>().CancelAsync(RunsOfMany.IdOf(run.Row.Id, RunJson.Read<OfMember>(step.Work).Member), run.Row.AskedBy!, cancel);
     }
 
     /// <inheritdoc/>
@@ -138,9 +146,6 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         }));
     }
 
-    /// <summary>What is passed on to the runs of its databases: a choice where they ask about a kind of step, and who made it.</summary>
-    private sealed record Pass(string Kind, string Choice, string Who);
-
     private static JointDrillResult? Result(RunContext run) =>
         run.Run.Plan.Steps.Where(s => s.Kind == "end").Select(s => run.Run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Together>(measured).Result : null;
 
@@ -152,7 +157,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
     private async Task<StepResult> BeginDrillAsync(RunContext run, Question asked, int member, IServiceProvider services, CancellationToken cancel)
     {
         var (data, planning, m) = (services.GetRequiredService<ImbrekContext>(), services.GetRequiredService<DrillPlanning>(), asked.Members[member]);
-        var id = IdOf(run.Row.Id, member);
+        var id = RunsOfMany.IdOf(run.Row.Id, member);
         if (await data.Runs.AnyAsync(r => r.Id == id, cancel))
         {
             return new StepResult();
@@ -165,7 +170,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
             var (question, plan) = await planning.PlanAsync(drill, request, run.Row.Id, cancel);
             var row = NewRuns.Row(DrillRunKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(drill.Database).Name, question, plan, run.Row.AskedBy!, clock.GetCurrentInstant());
             row.Claim = $"replica:{ClaimOf(run, asked, member)}";
-            return await KeepAsync(run, id, row, services, cancel);
+            return await RunsOfMany.KeepAsync(run, id, row, services, cancel);
         }
         catch (BadInputException e)
         {
@@ -184,7 +189,7 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
     private async Task<StepResult> RestoreAsync(RunContext run, Question asked, int member, IServiceProvider services, CancellationToken cancel)
     {
         var (data, m) = (services.GetRequiredService<ImbrekContext>(), asked.Members[member]);
-        var id = IdOf(run.Row.Id, member);
+        var id = RunsOfMany.IdOf(run.Row.Id, member);
         if (await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) is { } row)
         {
             // One that did not come back is said in the end; the others are not kept waiting.
@@ -201,71 +206,14 @@ internal sealed class JointDrillKind(IServiceScopeFactory scopes, FleetState fle
         var (question, plan) = RestoreQuestion.Rehearsed(db.Subject.Database, path, test.Loss, now, $"drill-{id:n}");
         var made = NewRuns.Row(RehearsalKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(db.Subject.Database).Name, question, plan, run.Row.AskedBy!, now);
         made.Claim = question.Claim;
-        return await KeepAsync(run, id, made, services, cancel) with { LookAgainAfter = LookAgain };
-    }
-
-    /// <summary>Keeps the run of a database, once, as one that followed this one.</summary>
-    private static async Task<StepResult> KeepAsync(RunContext run, Guid id, RunRow row, IServiceProvider services, CancellationToken cancel)
-    {
-        (row.Id, row.AfterId) = (id, run.Row.Id);
-        return await services.GetRequiredService<NewRuns>().TryBeginAsync(row, cancel) ? new StepResult() : throw new DriverException(DriverProblem.Refused, $"{row.Database}: somebody else is at it");
+        return await RunsOfMany.KeepAsync(run, id, made, services, cancel) with { LookAgainAfter = LookAgain };
     }
 
     private static async Task<IReadOnlyList<RunRow?>> RowsAsync(RunContext run, Question asked, IServiceProvider services, CancellationToken cancel)
     {
-        Guid[] ids = [.. asked.Members.Select((_, i) => IdOf(run.Row.Id, i))];
+        Guid[] ids = [.. asked.Members.Select((_, i) => RunsOfMany.IdOf(run.Row.Id, i))];
         var rows = await services.GetRequiredService<ImbrekContext>().Runs.AsNoTracking().Where(r => ids.Contains(r.Id)).ToDictionaryAsync(r => r.Id, cancel);
         return [.. ids.Select(i => rows.GetValueOrDefault(i))];
-    }
-
-    /// <summary>Passes decisions on to the drills of its databases until each asks about a kind of step, or is over.</summary>
-    /// <param name="until">The kind of step; null until each is over.</param>
-    /// <param name="pass">What is passed on.</param>
-    /// <param name="all">Whether none may be over yet.</param>
-    private async Task<StepResult> DriveAsync(RunContext run, Question asked, IServiceProvider services, string? until, IReadOnlyList<Pass> pass, CancellationToken cancel, bool all = false)
-    {
-        var (store, decide) = (services.GetRequiredService<RunStore>(), services.GetRequiredService<RunDecisions>());
-        var waits = new List<string>();
-        var over = new List<string>();
-        var reached = 0;
-        var drills = asked.Members.Select((m, i) => (m.Database, m.Replica, Id: IdOf(run.Row.Id, i))).Where(m => m.Replica is not null).ToArray();
-        var rows = await store.FindAsync([.. drills.Select(d => d.Id)], cancel);
-        foreach (var (database, _, id) in drills)
-        {
-            if (!rows.TryGetValue(id, out var found) || found.Row.StateIs.IsOver())
-            {
-                over.Add(database);
-                continue;
-            }
-
-            var (row, decisions) = found;
-
-            var its = row.ToRun().Hear(decisions, row.CancelledBy);
-            var asks = its.Next(clock.GetCurrentInstant()).Ask.Select(n => its.Plan[n]).ToArray();
-            if (until is not null && asks.Any(s => s.Kind == until))
-            {
-                reached++;
-                continue;
-            }
-
-            waits.Add(database);
-            foreach (var (s, p) in asks.SelectMany(s => pass.Where(p => p.Kind == s.Kind).Select(p => (s, p))))
-            {
-                try
-                {
-                    await decide.TakeAsync(id, s.Number, p.Choice, approves: !s.IsHold, null, p.Who == row.AskedBy && !s.IsHold ? $"decided for all of {asked.Of}" : null, p.Who, cancel);
-                }
-                catch (BadInputException e) when (e.Status == StatusCodes.Status409Conflict)
-                {
-                    // It was decided in the same moment, by somebody or by this before it was killed; the next look shows what came of it.
-                }
-            }
-        }
-
-        return all && over.Count > 0 ? new StepResult($"not ready: {string.Join(", ", over)}", Failed: true)
-            : waits.Count > 0 ? new StepResult($"waits for {string.Join(", ", waits.Take(5))}{(waits.Count > 5 ? $" and {waits.Count - 5} more" : "")}", LookAgainAfter: LookAgain)
-            : until is null || reached == 0 ? new StepResult("all are over")
-            : new StepResult($"{reached} {(reached == 1 ? "waits" : "wait")} for people{(over.Count == 0 ? "" : $"; over already: {string.Join(", ", over)}")}");
     }
 
     /// <summary>What its databases have measured so far, each in its own run.</summary>

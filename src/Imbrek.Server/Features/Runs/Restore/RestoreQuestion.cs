@@ -7,6 +7,7 @@ using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Rehearsal;
+using Imbrek.Server.Features.Runs.RestoreInPlace;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
@@ -59,7 +60,7 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) =>
-        run.Question is { } q && (run.Kind is RestoreKind.KindName or RehearsalKind.KindName || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
+        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 }

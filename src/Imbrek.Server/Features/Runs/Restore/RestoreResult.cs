@@ -33,7 +33,9 @@ internal sealed record RestoreResult(
     /// <summary>Reads it off the steps; null until it is ready and checked.</summary>
     public static RestoreResult? Of(Run run, Instant? started, RestoreQuestion asked, Core.Fleet.Database d)
     {
-        var measured = RestoreAside.MeasuredBy(run).Where(m => run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
+        // In place, nobody can work from the step on that keeps them out; what is saved and taken beside it is not what is restored.
+        started = run.Plan.Steps.FirstOrDefault(s => s.Kind == "out") is { } keptOut ? run[keptOut.Number].StartedAt : started;
+        var measured = RestoreAside.MeasuredBy(run).Where(m => m.Step.Kind is not ("save" or "place" or "base") && run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
         if (started is not { } began || measured.LastOrDefault(m => m.Step.Kind == "check") is not { Measured.Checks: { } checks } check
             || measured.LastOrDefault(m => m.Measured.Reached is not null).Measured?.Reached is not { } text)
         {
@@ -43,7 +45,7 @@ internal sealed record RestoreResult(
         var (reached, ready) = (Instants.Parse(text), run[check.Step.Number].EndedAt!.Value);
         var toReady = (ready - began).TotalSeconds;
         var hold = run.Plan.Steps.LastOrDefault(s => s.IsHold);
-        var released = run.Plan.Steps.LastOrDefault(s => s.Kind == "release" && run[s.Number].State == StepState.Done);
+        var released = run.Plan.Steps.LastOrDefault(s => s.Kind is "release" or "place" && run[s.Number].State == StepState.Done);
         return new RestoreResult(
             reached,
             Math.Max(0, (asked.Target - reached).TotalSeconds),

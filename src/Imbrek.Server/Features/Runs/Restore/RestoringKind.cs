@@ -10,7 +10,7 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
 
-/// <summary>A kind of run that restores aside: it carries a path out through the drivers of the database, goes on with another where a copy fails, and proves what came of it.</summary>
+/// <summary>A kind of run that restores: it carries a path out through the drivers of the database, goes on with another where a copy fails, and proves what came of it.</summary>
 internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock clock) : IRunKind
 {
     private const int MostCopiesAvoided = 8;
@@ -25,7 +25,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     protected IClock Clock => clock;
 
     /// <inheritdoc/>
-    public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    public virtual async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
         var asked = run.Question<RestoreQuestion>();
         var measured = await RestoreAside.DoAsync(
@@ -35,7 +35,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     }
 
     /// <inheritdoc/>
-    public Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
+    public virtual Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
         drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, run.Question<RestoreQuestion>().Spec(run.Row.Database, run.Row.Id), cancel);
 
     /// <summary>Where a copy failed: another copy of the same sets, or another chain, if it reaches as late as was promised.</summary>

@@ -70,7 +70,7 @@ internal sealed class SetUpReplicaKind(Drivers drivers, FleetState fleet, Replic
     {
         var subject = Fleet[run.Row.Database].Subject;
         var newest = subject.Catalogue.Sets.Where(s => s.Kind != SetKind.Log && s.Copies.Any(c => c.RemovedAt is null && c.State != CopyState.Damaged)).MaxBy(s => s.CoversTo);
-        var planned = subject.Fleet.PlansOf(subject.Database).Count > 0;
+        var planned = subject.Fleet.BackupPlansOf(subject.Database).Count > 0;
         return new("backups of its source", newest is not null && planned, newest is null ? "there is no backup of its source" : planned ? $"the newest whole one is of {Instants.Write(newest.CoversTo)}" : "no plan covers its source");
     }
 }

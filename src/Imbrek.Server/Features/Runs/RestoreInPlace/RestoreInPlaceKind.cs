@@ -1,0 +1,87 @@
+using System.Text.Json.Nodes;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
+using Imbrek.Core.Runs;
+using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.RestoreInPlace;
+
+/// <summary>
+/// A database is put back in place: a second person agrees, everybody is kept out, what it holds is saved, the path is restored beside it, checked and held; then it takes the place of what was there, on a branch of its
+/// own, which is named in the fleet and gets its first base. Thrown away, called off or failed before that, all is as it was.
+/// </summary>
+internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, FleetChanges changes, IClock clock) : RestoringKind(drivers, fleet, clock)
+{
+    public const string KindName = "restore-in-place";
+
+    /// <summary>What it saves and what it takes at the end are calls of their own: each is made once, whoever asks again.</summary>
+    private const int SavePart = 1, BasePart = 2;
+
+    private readonly Drivers drivers = drivers;
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> Names { get; } = [KindName];
+
+    /// <inheritdoc/>
+    public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var family = drivers.Named(run.Row.Driver!);
+        switch (step.Kind)
+        {
+            case "out":
+                return new StepResult(await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel));
+            case "save" or "base":
+                var taken = await family.Backup.TakeAsync(run.Call.Part(step.Kind == "save" ? SavePart : BasePart), RunJson.Read<TakeSpec>(step.Work), cancel);
+                return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+            case "place":
+                var p = await family.Restore.PlaceAsync(run.Call, run.Question<RestoreQuestion>().Spec(run.Row.Database, run.Row.Id), cancel);
+                return new StepResult($"branch {p.Branch.Id} begins at position {p.Branch.ForkPosition}", RunJson.Write(Promoted.Of(p)));
+            case "name":
+                return await NameAsync(run, PlacedIn(run.Run)!, cancel);
+            case "let-in":
+                await Fences(family).LetInAsync(run.Call, new(run.Row.Database), cancel);
+                return new StepResult();
+            default:
+                return await base.DoAsync(run, step, progress, cancel);
+        }
+    }
+
+    /// <inheritdoc/>
+    public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
+        step.Kind == "out" ? Fences(drivers.Named(run.Row.Driver!)).LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
+
+    /// <inheritdoc/>
+    public override Conclusion Conclude(RunContext run, Ending end, Instant now)
+    {
+        var placed = PlacedIn(run.Run);
+        return Conclude(
+            run,
+            end,
+            placed is null ? "checked, then thrown away; it is as it was" : $"put back in place to {placed.Reached}; branch {placed.Branch} is the live one{(placed.Left.Count == 0 ? "" : $"; do not follow: {string.Join("; ", placed.Left)}")}",
+            keepsClaim: false,
+            now);
+    }
+
+    private static IReplicateDriver Fences(IDriverFamily family) => family.Replicate ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {family.Name} keep nobody out");
+
+    private static Promoted? PlacedIn(Run run) =>
+        run.Plan.Steps.Where(s => s.Kind == "place").Select(s => run[s.Number].Measured).LastOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
+
+    /// <summary>Names the branch in the fleet, once.</summary>
+    private async Task<StepResult> NameAsync(RunContext run, Promoted placed, CancellationToken cancel)
+    {
+        if (Fleet.Fleet.DatabaseById[new(run.Row.Database)].Branches.All(b => b.Id != placed.Branch))
+        {
+            var database = changes.Find("databases", run.Row.Database)!;
+            database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Select(b => b?.DeepClone()), FleetFile.Write(placed.ToBranch())]);
+            await changes.KeepAsync([FleetParts.Put("databases", run.Row.Database, database)], "it was put back in place", run.Row.AskedBy!, cancel);
+        }
+
+        return new StepResult(placed.Left.Count == 0 ? "all replicas follow" : $"do not follow: {string.Join("; ", placed.Left)}");
+    }
+}
