@@ -17,6 +17,9 @@ public static class RestoreInPlace
     /// <summary>What people choose at the hold to have it take the place of what is there.</summary>
     public const string Place = "put-in-place";
 
+    /// <summary>Seconds to stop writes and withdraw the right to write.</summary>
+    private const double OutSeconds = 2;
+
     /// <summary>What is taken of the database before it is put back, so that even its last minute can be had back: the log not yet backed up, or a full outside the chain where no log is backed up.</summary>
     /// <returns>Null when no plan says where it would go.</returns>
     public static TakeSpec? Saves(FleetModel fleet, Database database)
@@ -46,6 +49,8 @@ public static class RestoreInPlace
             Owner = "approve",
             Undo = Undo.Own,
             RetryRefusals = false,
+            ExpectedSeconds = OutSeconds,
+            ExpectedFrom = "profile",
         };
         var save = RestoreAside.Last(2, "save", $"Save what it holds: {(saves.OutsideChain ? $"a {saves.Kind.ToString().ToLowerInvariant()} outside the chain" : "the log not yet backed up")}, into {saves.Store}", saves.Store, [1]) with
         {

@@ -99,7 +99,7 @@ internal static class TarnholtPlans
                 ReadBack("Wednesdays and Sundays 15:20", 5), CleanUp),
 
             // Each stage follows the one before it; what was shipped is kept for less time than at its source.
-            new Plan(new("shipping"), "Web bookings, shipped to Hillhouse", new Selection { Databases = [new("web-bookings")] },
+            new Plan(new("shipping"), "Web bookings, shipped", new Selection { Databases = [new("web-bookings")] },
             [
                 new PlanTask { Id = "back up", Kind = TaskKind.ShipBackup, Recurrence = When("every 5 minutes"), Keep = RetentionRule.For(Duration.FromHours(12)) },
                 new PlanTask { Id = "copy", Kind = TaskKind.ShipCopy, After = [new TaskLink("back up", LinkOn.Success)], Keep = RetentionRule.For(Duration.FromHours(4)) },

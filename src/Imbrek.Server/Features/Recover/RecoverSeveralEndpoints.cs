@@ -79,7 +79,8 @@ internal static class RecoverSeveralEndpoints
         // By sets alone: a replica is not restored aside. Smaller RTO first: where they wait for each other, those that must be back sooner do not.
         RecoverySubject[] subjects = [.. ids.Select(d => state[d].Subject.WithoutReplicas).OrderBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity)];
         var common = CommonInstant.Of(subjects, premise.Loss, now, request.Target ?? now);
-        var ways = subjects.Select(s => Way(s, state, drivers, premise.Loss, now, common.Latest)).ToArray();
+        var busy = new Dictionary<Id<Core.Fleet.Host>, List<double>>();
+        var ways = subjects.Select(s => Way(s, state, drivers, premise.Loss, now, common.Latest, busy)).ToArray();
         var refused = common.Latest is null ? "there is no instant that all of them can be brought to"
             : ways.Select((w, i) => w.WhyNot is { } why ? $"{subjects[i].Database.Id}: {why}" : null).FirstOrDefault(w => w is not null);
         var plan = refused is null ? RestoreTogether.Of([.. subjects.Select((s, i) => new RestoreTogether.Member(s.Database.Id, ways[i].Path!.Host, ways[i].Path!.Seconds + s.Database.CheckSeconds))], common.Latest!.Value, h => state.Fleet.Hosts[h].Slots ?? SiteLoss.UnstatedSlots) : null;
@@ -97,8 +98,8 @@ internal static class RecoverSeveralEndpoints
             plan);
     }
 
-    /// <summary>The way to the common instant, and what stands in it.</summary>
-    private static (RestorePath? Path, string? WhyNot) Way(RecoverySubject s, FleetState state, Drivers drivers, Loss premise, Instant now, Instant? common)
+    /// <summary>The way to the common instant by which it is ready first, those before it considered, and what stands in it.</summary>
+    private static (RestorePath? Path, string? WhyNot) Way(RecoverySubject s, FleetState state, Drivers drivers, Loss premise, Instant now, Instant? common, Dictionary<Id<Core.Fleet.Host>, List<double>> busy)
     {
         if (common is not { } to)
         {
@@ -106,11 +107,39 @@ internal static class RecoverSeveralEndpoints
         }
 
         var (d, loss) = (s.Database, premise.For(s.Database, s.Fleet));
-        var answer = PathFinder.Find(s, new PathQuestion { Target = to, At = now, Loss = loss, Choice = new(HostQualification.FirstWithKeys(s, loss)), Learned = state[d.Id].Learned });
-        return answer.Best is not { } path ? (null, answer.Reason)
-            : path.Reaches != to ? (path, $"on {path.Host} it reaches {Instants.Write(path.Reaches)} alone")
-            : drivers.TryFor(d) is null ? (path, "this installation has no driver for it")
-            : (path, Prechecks.Of(s, s.Fleet.Hosts[path.Host], path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").FirstOrDefault());
+        if (drivers.TryFor(d) is null)
+        {
+            return (null, "this installation has no driver for it");
+        }
+
+        (RestorePath? Path, string? WhyNot, double Ready) best = (null, null, double.PositiveInfinity);
+        foreach (var host in d.RecoveryHosts)
+        {
+            var answer = PathFinder.Find(s, new PathQuestion { Target = to, At = now, Loss = loss, Choice = new(host), Learned = state[d.Id].Learned });
+            var whyNot = answer.Best is not { } path ? answer.Reason
+                : path.Reaches != to ? $"on {host} it reaches {Instants.Write(path.Reaches)} alone"
+                : Prechecks.Of(s, s.Fleet.Hosts[host], path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").FirstOrDefault();
+            if (whyNot is not null)
+            {
+                best.WhyNot ??= whyNot;
+            }
+            else if (FreeAt(host) + answer.Best!.Seconds + d.CheckSeconds is var ready && ready < best.Ready)
+            {
+                best = (answer.Best, best.WhyNot, ready);
+            }
+        }
+
+        if (best.Path is not { } chosen)
+        {
+            return (null, best.WhyNot ?? "it has no recovery host");
+        }
+
+        (busy.TryGetValue(chosen.Host, out var before) ? before : busy[chosen.Host] = []).Add(best.Ready);
+        return (chosen, null);
+
+        // As many at once as it has slots: the next begins when the one before it by so many has ended.
+        double FreeAt(Id<Core.Fleet.Host> host) =>
+            busy.TryGetValue(host, out var ends) && ends.Count - Math.Max(1, s.Fleet.Hosts[host].Slots ?? SiteLoss.UnstatedSlots) is var frees and >= 0 ? ends[frees] : 0;
     }
 
     private static async Task<Created<RecoverEndpoints.RunStarted>> BeginAsync(SeveralRequest request, FleetState state, Drivers drivers, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)

@@ -41,7 +41,7 @@ export default function JointDrillPage() {
   const kind = of === 'site' && !(asked in ofSite) ? 'forced' : asked;
   const restores = kind === 'restoreTest';
   const ending = restores ? 'keep' : (params.get('ending') ?? 'home');
-  const loss = restores ? (params.get('loss') ?? (of === 'site' ? 'site' : 'host')) : null;
+  const loss = restores ? (params.get('as') ?? (of === 'site' ? 'site' : 'host')) : null;
   const body = { of, id, kind, ending, loss };
   const sheet = useQuery({
     queryKey: ['drills', 'joint', body],
@@ -84,7 +84,7 @@ export default function JointDrillPage() {
             onChange={(v) => set({ kind: v })}
           />
           {restores ? (
-            <ChoiceField label="As after" value={loss!} of={lossWord} width={190} onChange={(v) => set({ loss: v })} />
+            <ChoiceField label="As after" value={loss!} of={lossWord} width={190} onChange={(v) => set({ as: v })} />
           ) : (
             <ChoiceField
               label="At the end"

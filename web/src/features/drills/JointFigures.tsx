@@ -72,7 +72,6 @@ export function JointFigures({ view }: { view: Schemas['RunView'] }) {
               >
                 {is ? (is.lostSeconds === null ? 'not measured' : duration(is.lostSeconds)) : '–'}
                 <Box component="span" sx={{ color: 'text.secondary' }}>
-                  {' '}
                   , {duration(m.plannedLostSeconds)}
                 </Box>
               </Box>

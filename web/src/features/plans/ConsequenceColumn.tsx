@@ -102,17 +102,19 @@ export function ConsequenceColumn({
             </tbody>
           </Box>
           <Chances plan={plan} />
-          <SideSection level="h3" title="Space and traffic">
-            {c.stores.map((s) => (
-              <Box key={s.store} sx={{ display: 'flex', justifyContent: 'space-between', gap: 1 }}>
-                <b>{s.store}</b>
-                <span>
-                  {bytes(s.bytesPerDay)} a day, {bytes(s.bytesKept)} kept
-                </span>
-                {s.fullOn && <Box sx={{ color: 'verdict.breached' }}>full on {localDay(s.fullOn, zone)}</Box>}
-              </Box>
-            ))}
-          </SideSection>
+          {c.stores.length > 0 && (
+            <SideSection level="h3" title="Space and traffic">
+              {c.stores.map((s) => (
+                <Box key={s.store} sx={{ display: 'flex', justifyContent: 'space-between', gap: 1 }}>
+                  <b>{s.store}</b>
+                  <span>
+                    {bytes(s.bytesPerDay)} a day, {bytes(s.bytesKept)} kept
+                  </span>
+                  {s.fullOn && <Box sx={{ color: 'verdict.breached' }}>full on {localDay(s.fullOn, zone)}</Box>}
+                </Box>
+              ))}
+            </SideSection>
+          )}
           {soon.length > 0 && (
             <SideSection level="h3" title="Clashes in the coming week">
               {soon.slice(0, 8).map((x, i) => (

@@ -167,7 +167,6 @@ function Members({
           sm: 'minmax(120px, 1fr) minmax(150px, 1.2fr) minmax(130px, 1fr) minmax(120px, 1fr) auto',
         },
         columnGap: 2,
-        alignItems: 'baseline',
       }}
     >
       {['Database', 'by itself up to', 'gives up for the others', 'ready in', ''].map((c) => (

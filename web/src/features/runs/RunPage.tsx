@@ -12,6 +12,7 @@ import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
 import { DrillFigures } from '../drills/DrillFigures';
 import { JointFigures } from '../drills/JointFigures';
+import { drillKindWord } from '../drills/words';
 import { NextByPeople } from '../drills/NextByPeople';
 import { Tracks } from '../drills/Tracks';
 import { Alone } from './Alone';
@@ -61,7 +62,7 @@ export default function RunPage() {
       <Box sx={{ p: 2, minWidth: 0 }}>
         <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 1.5, flexWrap: 'wrap' }}>
           <h1 style={{ fontSize: 20, margin: 0 }}>
-            {runKindWord[r.kind] ?? r.kind} of{' '}
+            {joint?.kind === 'restoreTest' ? drillKindWord.restoreTest : (runKindWord[r.kind] ?? r.kind)} of{' '}
             {joint
               ? joint.of
               : (run.data.of ?? <Link to={withPremise(`/databases/${r.database}`, search)}>{r.databaseName}</Link>)}

@@ -99,7 +99,7 @@ function RunRow({
         {stateWord[r.state]}
         {r.like > 1 && ` ${count(r.like)} times`}
       </Box>
-      <span role="cell">
+      <span role="cell" style={{ overflowWrap: 'anywhere' }}>
         {runKindWord[r.kind] ?? r.kind}
         {r.plan && ` · ${r.plan}`}
         {r.instance && ` · ${r.instance}`}

@@ -38,7 +38,7 @@ export function StepBars({ run: { run, steps } }: { run: Run }) {
       <Box
         sx={{
           display: 'grid',
-          gridTemplateColumns: { xs: 'minmax(0, 1fr) 112px', sm: 'minmax(220px, 320px) 1fr 150px' },
+          gridTemplateColumns: { xs: 'minmax(0, 1fr) 112px', sm: 'minmax(220px, 320px) 1fr 172px' },
           columnGap: 1.5,
         }}
       >

@@ -62,7 +62,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
         return Conclude(
             run,
             end,
-            placed is null ? "checked, then thrown away; it is as it was" : $"put back in place to {placed.Reached}; branch {placed.Branch} is the live one{(placed.Left.Count == 0 ? "" : $"; do not follow: {string.Join("; ", placed.Left)}")}",
+            placed is null ? "checked, then thrown away; it is as it was" : $"put back in place to {Instants.Write(Result(run)?.Reached ?? Instants.Parse(placed.Reached!))}; branch {placed.Branch} is the live one{(placed.Left.Count == 0 ? "" : $"; do not follow: {string.Join("; ", placed.Left)}")}",
             keepsClaim: false,
             now);
     }
