@@ -13,6 +13,7 @@ const pages = [
   '/notices',
   '/recover',
   '/recover/tickets',
+  '/recover/several?databases=tickets,fares-tariffs',
   '/replicas',
   '/evidence',
   '/setup',
