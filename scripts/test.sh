@@ -75,7 +75,7 @@ status=$?
 count "check" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
 
 # What tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
-if ! (build_demo && build_server); then
+if ! (build_demo && build_server && build_cli); then
   echo "$passed passed, $((failed + 1)) failed"
   exit 1
 fi

@@ -261,6 +261,8 @@ public sealed class World : IDisposable
     {
         lock (Gate)
         {
+            // Bytes first: whoever is told of a copy finds it, whenever the process dies. What somebody does while time stands still is written between two advances.
+            Copies.Flush();
             journal!.Keep(Remember());
             Outsiders.Release();
         }

@@ -139,6 +139,7 @@ public class RestoreTests(DemoServer demo)
         var run = await admin.RunIsAsync(id, "held");
         var ones = run.GetProperty("followed").EnumerateArray().Select(f => f.GetProperty("id").GetString()!).ToArray();
         Assert.Equal(databases.Length, ones.Length);
+        Assert.All(run.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("kind").GetString() == "restore"), s => Assert.Matches("^it is held; all [1-9][0-9]* checks passed$", s.GetProperty("note").GetString()!));
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/runs/{ones[0]}/decide", new { choice })));
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/runs/{ones[0]}/cancel", new { })));
         Assert.Equal(204, await admin.DecideAsync(id, choice));

@@ -14,13 +14,14 @@ public abstract class LiveWorld : IDisposable
     protected static readonly Replica One = new() { Id = new("r"), Database = Customs, Place = new ReplicaPlace.OnHost(new("hill-h1")), Mode = ReplicaMode.Async, PromoteSeconds = 30, KeepLogSeconds = 86_400 };
     private readonly string folder = Directory.CreateTempSubdirectory("imbrek-replicate").FullName;
     private readonly List<World> open = [];
+    private readonly List<string> left = [];
     private WorldScript script = null!;
 
     public void Dispose()
     {
         GC.SuppressFinalize(this);
         open.ForEach(w => w.Dispose());
-        Directory.Delete(folder, recursive: true);
+        left.Append(folder).ToList().ForEach(f => Directory.Delete(f, recursive: true));
     }
 
     protected World Live(params Replica[] replicas)
@@ -41,6 +42,25 @@ public abstract class LiveWorld : IDisposable
         }
 
         return Again();
+    }
+
+    /// <summary>The world as it would be found if its process died now.</summary>
+    protected World AsIfKilled()
+    {
+        var there = $"{folder}-killed-{open.Count}";
+        foreach (var file in Directory.EnumerateFiles(folder, "*", SearchOption.AllDirectories))
+        {
+            var to = Path.Combine(there, Path.GetRelativePath(folder, file));
+            Directory.CreateDirectory(Path.GetDirectoryName(to)!);
+            using var from = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
+            using var copy = File.Create(to);
+            from.CopyTo(copy);
+        }
+
+        left.Add(there);
+        var world = World.Open(there, _ => script);
+        open.Add(world);
+        return world;
     }
 
     protected World Again()

@@ -92,7 +92,7 @@ internal sealed class RestoreTogetherKind(IServiceScopeFactory scopes, FleetStat
         if (await services.GetRequiredService<ImbrekContext>().Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) is { } there)
         {
             return there.StateIs.IsOver() ? new StepResult($"{m.Database}: {there.Note}", Failed: true)
-                : there.StateIs == RunState.Held ? new StepResult("it is held")
+                : there.StateIs == RunState.Held ? new StepResult($"it is held; {Checked(there)}")
                 : new StepResult(PlanFile.Name(there.StateIs), LookAgainAfter: Duration.FromSeconds(1));
         }
 
@@ -108,6 +108,14 @@ internal sealed class RestoreTogetherKind(IServiceScopeFactory scopes, FleetStat
         var row = NewRuns.Row(RestoreKind.KindName, m.Database, services.GetRequiredService<Drivers>().For(d).Name, question, Run.Of(new RunPlan(RestoreAside.Steps(d, best, m.Instance, held: true))), run.Row.AskedBy!, now);
         row.Claim = question.Claim;
         return await RunsOfMany.KeepAsync(run, id, row, services, cancel) with { LookAgainAfter = Duration.FromSeconds(1) };
+    }
+
+    /// <summary>What was looked at of one that is held: people decide about all of them by it.</summary>
+    private static string Checked(RunRow one)
+    {
+        var checks = one.Result is { } json ? RunJson.Read<RestoreResult>(json).Checks : [];
+        var bad = checks.Count(c => !c.Passed);
+        return bad == 0 ? $"all {checks.Count} checks passed" : $"{bad} of {checks.Count} checks did not pass";
     }
 
     /// <summary>Passes the decision on, and waits until all are over.</summary>
