@@ -1,12 +1,7 @@
 using System.Globalization;
 using System.Text.Json;
-using System.Text.Json.Nodes;
 using Imbrek.Core.Formats;
-using Imbrek.Core.Planning;
-using Imbrek.Core.Timetable;
 using NodaTime;
-using NodaTime.Text;
-using Npgsql;
 using Xunit;
 using static Imbrek.Server.Tests.Occurrences;
 

@@ -1,8 +1,4 @@
-using System.Globalization;
-using System.Text.Json;
-using System.Text.Json.Nodes;
 using Imbrek.Core.Formats;
-using Imbrek.Core.Planning;
 using Imbrek.Core.Timetable;
 using NodaTime;
 using NodaTime.Text;

@@ -79,8 +79,8 @@ internal static class RecoverSeveralEndpoints
         // By sets alone: a replica is not restored aside. Smaller RTO first: where they wait for each other, those that must be back sooner do not.
         RecoverySubject[] subjects = [.. ids.Select(d => state[d].Subject.WithoutReplicas).OrderBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity)];
         var common = CommonInstant.Of(subjects, premise.Loss, now, request.Target ?? now);
-        var busy = new Dictionary<Id<Core.Fleet.Host>, List<double>>();
-        var ways = subjects.Select(s => Way(s, state, drivers, premise.Loss, now, common.Latest, busy)).ToArray();
+        var before = new List<(Id<Core.Fleet.Host> Host, double Ready)>();
+        var ways = subjects.Select(s => Way(s, state, drivers, premise.Loss, now, common.Latest, before)).ToArray();
         var refused = common.Latest is null ? "there is no instant that all of them can be brought to"
             : ways.Select((w, i) => w.WhyNot is { } why ? $"{subjects[i].Database.Id}: {why}" : null).FirstOrDefault(w => w is not null);
         var plan = refused is null ? RestoreTogether.Of([.. subjects.Select((s, i) => new RestoreTogether.Member(s.Database.Id, ways[i].Path!.Host, ways[i].Path!.Seconds + s.Database.CheckSeconds))], common.Latest!.Value, h => state.Fleet.Hosts[h].Slots ?? SiteLoss.UnstatedSlots) : null;
@@ -99,7 +99,7 @@ internal static class RecoverSeveralEndpoints
     }
 
     /// <summary>The way to the common instant by which it is ready first, those before it considered, and what stands in it.</summary>
-    private static (RestorePath? Path, string? WhyNot) Way(RecoverySubject s, FleetState state, Drivers drivers, Loss premise, Instant now, Instant? common, Dictionary<Id<Core.Fleet.Host>, List<double>> busy)
+    private static (RestorePath? Path, string? WhyNot) Way(RecoverySubject s, FleetState state, Drivers drivers, Loss premise, Instant now, Instant? common, List<(Id<Core.Fleet.Host> Host, double Ready)> before)
     {
         if (common is not { } to)
         {
@@ -134,12 +134,11 @@ internal static class RecoverSeveralEndpoints
             return (null, best.WhyNot ?? "it has no recovery host");
         }
 
-        (busy.TryGetValue(chosen.Host, out var before) ? before : busy[chosen.Host] = []).Add(best.Ready);
+        before.Add((chosen.Host, best.Ready));
         return (chosen, null);
 
-        // As many at once as it has slots: the next begins when the one before it by so many has ended.
         double FreeAt(Id<Core.Fleet.Host> host) =>
-            busy.TryGetValue(host, out var ends) && ends.Count - Math.Max(1, s.Fleet.Hosts[host].Slots ?? SiteLoss.UnstatedSlots) is var frees and >= 0 ? ends[frees] : 0;
+            InTurn.After([.. before.Select(b => b.Host), host], h => s.Fleet.Hosts[h].Slots ?? SiteLoss.UnstatedSlots)[^1] is { } frees ? before[frees].Ready : 0;
     }
 
     private static async Task<Created<RecoverEndpoints.RunStarted>> BeginAsync(SeveralRequest request, FleetState state, Drivers drivers, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)

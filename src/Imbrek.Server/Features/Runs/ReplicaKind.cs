@@ -127,11 +127,7 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
         };
 
     /// <summary>Takes the base that a step is about.</summary>
-    protected async Task<StepResult> TakeBaseAsync(RunContext run, RunCall call, Step step, CancellationToken cancel)
-    {
-        var taken = await drivers.Named(run.Row.Driver!).Backup.TakeAsync(call, RunJson.Read<TakeSpec>(step.Work), cancel);
-        return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
-    }
+    protected Task<StepResult> TakeBaseAsync(RunContext run, RunCall call, Step step, CancellationToken cancel) => TaskSteps.TakeAsync(drivers.Named(run.Row.Driver!).Backup, call, step, cancel);
 
     /// <summary>Names a replica in the fleet, with what else changes for it; it counts for nothing until it is seeded.</summary>
     protected async Task<StepResult> NameReplicaAsync(RunContext run, Id<Replica> id, JsonObject part, IEnumerable<FleetParts.Change> also, FleetChanges changes, CancellationToken cancel)

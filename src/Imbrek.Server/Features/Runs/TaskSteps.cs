@@ -1,4 +1,6 @@
+using Imbrek.Core.Drivers;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 
 namespace Imbrek.Server.Features.Runs;
@@ -28,6 +30,13 @@ internal static class TaskSteps
         BackOffSeconds = task.BackOff.TotalSeconds,
         TimeLimitSeconds = task.TimeLimit?.TotalSeconds,
     };
+
+    /// <summary>Takes the set that a step of a run of another kind is about; called again it is found taken.</summary>
+    public static async Task<StepResult> TakeAsync(IBackupDriver driver, RunCall call, Step step, CancellationToken cancel)
+    {
+        var taken = await driver.TakeAsync(call, RunJson.Read<TakeSpec>(step.Work), cancel);
+        return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+    }
 
     /// <summary>What the steps of a run measured.</summary>
     public static IEnumerable<Measured> MeasuredBy(Run run) => run.Plan.Steps.Select(s => run[s.Number].Measured).OfType<string>().Select(RunJson.Read<Measured>);

@@ -36,8 +36,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
             case "out":
                 return new StepResult(await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel));
             case "save" or "base":
-                var taken = await family.Backup.TakeAsync(run.Call.Part(step.Kind == "save" ? SavePart : BasePart), RunJson.Read<TakeSpec>(step.Work), cancel);
-                return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+                return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(step.Kind == "save" ? SavePart : BasePart), step, cancel);
             case "place":
                 var p = await family.Restore.PlaceAsync(run.Call, run.Question<RestoreQuestion>().Spec(run.Row.Database, run.Row.Id), cancel);
                 return new StepResult($"branch {p.Branch.Id} begins at position {p.Branch.ForkPosition}", RunJson.Write(Promoted.Of(p)));
