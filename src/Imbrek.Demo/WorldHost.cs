@@ -61,9 +61,13 @@ internal sealed class WorldHost(
     /// <summary>Seconds of the world a second of the wall clock; 0 is paused.</summary>
     public double Pace => pace;
 
-    /// <summary>Begins to open the world, if no other process has it, while the rest of the server starts.</summary>
+    /// <summary>
+    /// Begins to open the world, if no other process has it, while the rest of the server starts. Its time is told from now on, as it was last kept: a run that was taken up before the world is open must not wait for an
+    /// instant of the machine's clock, which may lie days after the world's.
+    /// </summary>
     public void OpenEarly()
     {
+        Follow();
         if ((heldEarly = Hold()) is not null)
         {
             early = Task.Run(Open);
@@ -184,7 +188,7 @@ internal sealed class WorldHost(
         await timer.WaitForNextTickAsync(cancel);
     }
 
-    /// <summary>Another process runs the world: tells its time, as that last kept it.</summary>
+    /// <summary>Another process runs the world, or nobody does yet: tells its time, as it was last kept.</summary>
     private void Follow()
     {
         if (World.LastKept(options.Folder!) is { } kept)
