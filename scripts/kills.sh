@@ -9,7 +9,7 @@ need_postgresql
 source "$here/scripts/postgres.sh"
 source "$here/scripts/build.sh"
 build_demo
-export IMBREK_BUILT=$here/out
+export IMBREK_BUILT_DEMO=$here/out/demo
 dotnet build "$here/tests/Imbrek.Server.Tests" -c Release -v q -nologo
 cd /
 pg_scratch kills-pg 5690

@@ -28,10 +28,10 @@ count() { # count NAME PASSED FAILED EXIT SECONDS: a suite that ends badly witho
 data=$(pg_home "test-pg-$$")
 demo=""
 real=""
-beside=""
+beside=()
 stop() {
   trap - EXIT INT TERM
-  if [ -n "$beside" ]; then kill -TERM -- "-$beside" 2>/dev/null; fi
+  for group in "${beside[@]}"; do kill -TERM -- "-$group" 2>/dev/null; done
   if [ -n "$demo" ]; then
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
@@ -59,12 +59,12 @@ healthy() { # healthy PORT PID: waits until a server answers, or has ended
 start_beside() { # in a process group of its own, so that all of it ends when this script does
   set -m
   "$@" &
-  beside=$!
+  beside+=($!)
   set +m
 }
 
-# What has no need of each other runs side by side: the units of the web app beside the build, and the suite of the server, which mostly
-# waits for processes it killed, beside all the others.
+# What has no need of each other runs side by side: the units of the web app beside the build, and the suites of the server and of real clusters, which
+# wait for processes for much of their time, beside all the others.
 need_web_packages
 rm -f "$here/out/unit.json"
 units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
@@ -74,15 +74,15 @@ bash "$here/scripts/check.sh"
 status=$?
 count "check" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
 
-# What tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
-if ! (build_demo && build_server && build_cli); then
+# The demo, which tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
+if ! (build_demo); then
   echo "$passed passed, $((failed + 1)) failed"
   exit 1
 fi
-export IMBREK_BUILT=$here/out
-wait "$beside"
+export IMBREK_BUILT_DEMO=$here/out/demo
+wait "${beside[0]}"
 status=$?
-beside=""
+beside=()
 if [ -s "$here/out/unit.json" ]; then
   counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
 else
@@ -112,7 +112,8 @@ count_suite() { # count_suite NAME: reads what a suite left
 }
 rm -f "$here"/out/test-*.end
 start_beside suite Server
-for name in Core StandIn PostgreSql; do
+start_beside suite PostgreSql
+for name in Core StandIn; do
   suite "$name"
   count_suite "$name"
 done
@@ -144,8 +145,9 @@ good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
 bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
 count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
 
-wait "$beside"
-beside=""
+wait "${beside[@]}"
+beside=()
+count_suite PostgreSql
 count_suite Server
 
 echo "$passed passed, $failed failed"

@@ -197,6 +197,9 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             // Two people who restore to the same target at once: one wins.
             e.HasIndex(r => r.Claim).IsUnique().HasFilter("claim is not null").HasDatabaseName("ix_runs_claim");
 
+            // What stands until a day.
+            e.HasIndex(r => r.Until).HasFilter("until is not null and claim is not null").HasDatabaseName("ix_runs_until");
+
             // What is asked of the process that runs the plans, by any process.
             e.HasIndex(r => r.Id).HasFilter("steps is null and (state = 0 and asked_by is not null or state < 4 and cancelled_by is not null)").HasDatabaseName("ix_runs_asked");
 

@@ -61,6 +61,9 @@ public sealed class RunRow
     /// <summary>What it alone may hold, as "host/instance"; null when nothing, or not any more.</summary>
     public string? Claim { get; set; }
 
+    /// <summary>When what it makes ends; null for what has no end.</summary>
+    public Instant? Until { get; set; }
+
     /// <summary>The drivers it is carried out through; null for one that others carry out.</summary>
     public string? Driver { get; set; }
 

@@ -47,7 +47,13 @@ internal sealed class WorldFamily : IDriverFamily
     public bool RestoresInstances => false;
 
     /// <inheritdoc/>
-    public string QueryHelp => "count rows, count written, count cancelled, sum values";
+    public string QueryHelp => WorldQuery.Help;
+
+    /// <inheritdoc/>
+    public string MaskHelp => WorldQuery.Changes;
+
+    /// <inheritdoc/>
+    public string? WhyNoCopy(bool view, bool forHosts) => null;
 
     /// <inheritdoc/>
     public IRestoreDriver Restore => new StandInDriver(Led());

@@ -1,5 +1,6 @@
 using System.Text.Json.Serialization;
 using Imbrek.Data;
+using Imbrek.Server.Features.Copies;
 using Imbrek.Server.Features.Database;
 using Imbrek.Server.Features.Evidence;
 using Imbrek.Server.Features.Files;
@@ -31,6 +32,7 @@ using Imbrek.Server.Features.Runs.ShipLog;
 using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Features.Runs.TakeOver;
+using Imbrek.Server.Features.Runs.TemporaryCopy;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.RestoreInPlace;
 using Imbrek.Server.Features.Runs.RestoreTogether;
@@ -222,6 +224,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, RestoreInPlaceKind>();
         builder.Services.AddSingleton<IRunKind, RestoreTogetherKind>();
         builder.Services.AddSingleton<IRunKind, RehearsalKind>();
+        builder.Services.AddSingleton<IRunKind, TemporaryCopyKind>();
         builder.Services.AddSingleton<IRunKind, RemovalKind>();
         builder.Services.AddSingleton<IRunKind, HoldReplicaKind>();
         builder.Services.AddSingleton<IRunKind, SetUpReplicaKind>();
@@ -233,6 +236,8 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, JointDrillKind>();
         builder.Services.AddSingleton<IRunKind, PlanChangeKind>();
         builder.Services.AddSingleton<IFindingSource, DrillBook>();
+        builder.Services.AddSingleton<CopyEnds>();
+        builder.Services.AddSingleton<IFindingSource>(s => s.GetRequiredService<CopyEnds>());
         builder.Services.AddSingleton<IRunKind, NewDatabaseKind>();
         builder.Services.AddSingleton<FleetChanges>();
         builder.Services.AddSingleton<PlanMembers>();
@@ -262,6 +267,7 @@ internal static class ImbrekServer
 
             builder.Services.AddHostedService<HeadWriter>();
             builder.Services.AddHostedService<DatedDrillReminders>();
+            builder.Services.AddHostedService(s => s.GetRequiredService<CopyEnds>());
             if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
             {
                 builder.Services.AddHttpClient<WebhookChannel>(c => (c.Timeout, c.MaxResponseContentBufferSize) = (TimeSpan.FromSeconds(10), 64 * 1024));
@@ -331,6 +337,7 @@ internal static class ImbrekServer
         FleetParts.Map(app);
         DatabaseEndpoints.Map(app);
         RecoverEndpoints.Map(app);
+        CopyEndpoints.Map(app);
         RecoverSeveralEndpoints.Map(app);
         ReplicaEndpoints.Map(app);
         NewDatabaseEndpoints.Map(app);

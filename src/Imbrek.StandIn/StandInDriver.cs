@@ -1,6 +1,7 @@
 using System.Text.Json;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Timetable;
 using Imbrek.StandIn.Engine;
 using Imbrek.StandIn.Replication;
@@ -27,15 +28,15 @@ public sealed class StandInDriver(World world) : IRestoreDriver
 
         var database = world.Fleet.DatabaseById[instance.Database];
         var host = world.Fleet.Hosts[instance.Host];
-        var taken = Instances(host.Id.Value).Sum(i => world.Fleet.DatabaseById.TryGetValue(new(i.Database), out var d) ? d.SizeBytes : 0);
-        if (host.FreeBytes - taken < database.SizeBytes)
+        var taken = Instances(host.Id.Value).Where(i => !i.Mounted).Sum(i => world.Fleet.DatabaseById.TryGetValue(new(i.Database), out var d) ? d.SizeBytes : 0);
+        if (!Mounts(instance) && host.FreeBytes - taken < database.SizeBytes)
         {
             throw new DriverException(DriverProblem.NoRoom, $"host {host.Id} has {host.FreeBytes - taken} bytes left, {database.SizeBytes} are needed");
         }
 
         var began = world.NowMs;
         var ended = await world.After(Engine(instance).ProvisionSeconds * Noise(instance, 1), cancel);
-        Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], null, false, false), null);
+        Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], null, false, false, Mounted: Mounts(instance)), null);
         return new Moved((ended - began) / 1000.0, 0);
     }
 
@@ -54,6 +55,12 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         var host = world.Fleet.Hosts[instance.Host];
         var store = world.Fleet.Stores[copy.Store];
         var onSameArray = set.Kind == SetKind.Snapshot && store.Array is { } a && host.Array == a;
+        if (Mounts(instance) && store.Offline)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{store.Id} is out of reach of any engine: {copy.Set} cannot be opened where it lies");
+        }
+
+        onSameArray |= Mounts(instance);
         var work = onSameArray ? 0 : set.DataBytes / Math.Min(host.WriteBytesPerSecond, engine.RestoreBytesPerSecond);
         var (ended, bytes) = await Move(instance, copy, set, engine.PerSetSeconds, work, onSameArray, 1, cancel);
         if (set.Kind == SetKind.Export)
@@ -174,6 +181,76 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     }
 
     /// <inheritdoc/>
+    public async Task<IReadOnlyList<CheckResult>> MaskAsync(RunCall call, InstanceSpec instance, IReadOnlyList<string> statements, CancellationToken cancel)
+    {
+        var file = Require(call, instance);
+        if (file.Released)
+        {
+            throw new DriverException(DriverProblem.Refused, $"somebody is let into {instance.Name} already; nothing is masked behind their backs");
+        }
+
+        var image = LoadImage(instance) ?? throw new DriverException(DriverProblem.Refused, "the instance holds nothing to mask");
+        await world.After(Math.Max(1, world.Fleet.DatabaseById[instance.Database].CheckSeconds) * Noise(instance, 4), cancel);
+        var results = statements.Select(s => WorldQuery.Change(s, image) is { } said
+            ? new CheckResult($"mask \"{s}\"", true, said)
+            : throw new DriverException(DriverProblem.Refused, $"\"{s}\" cannot be carried out; the stand-in knows: {WorldQuery.Changes}")).ToArray();
+        Save(call, instance, file, image);
+        return results;
+    }
+
+    /// <inheritdoc/>
+    public async Task<IReadOnlyList<CheckResult>> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel)
+    {
+        var file = Require(call, instance) with { Released = true, Hosts = [.. hosts.Select(h => h.Value)], ReadOnly = readOnly };
+        Save(call, instance, file, null);
+        await world.After(hosts.Count + 1, cancel);
+        var results = new List<CheckResult>();
+        foreach (var host in hosts)
+        {
+            results.Add(WhyNotFrom(file, instance, host) is { } why
+                ? throw new DriverException(DriverProblem.Unreachable, $"{host} should get in and does not: {why}")
+                : new($"from {host}", true, "gets in"));
+        }
+
+        // The one whose copy it is, and one that has nothing to do with it.
+        foreach (var host in world.Fleet.HostList.Select(h => h.Id).Except([.. hosts, instance.Host]).OrderBy(h => h != world.Fleet.DatabaseById[instance.Database].Host).Take(2))
+        {
+            results.Add(new($"from {host}", WhyNotFrom(file, instance, host) is not null, WhyNotFrom(file, instance, host) is { } why ? $"is kept out: {why}" : "gets in, and should not"));
+        }
+
+        return results;
+    }
+
+    /// <inheritdoc/>
+    public async Task<QueryRows> AskAsync(InstanceSpec instance, string query, int most, CancellationToken cancel)
+    {
+        if (Load(instance) is not { Open: true } there || there.Owner != instance.Owner || LoadImage(instance) is not { } image)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} is not open");
+        }
+
+        if (world.Faults.IsDown(instance.Host))
+        {
+            throw new DriverException(DriverProblem.Unreachable, $"host {instance.Host} does not answer");
+        }
+
+        await Task.CompletedTask;
+        return WorldQuery.Rows(query, image, most) ?? throw new DriverException(DriverProblem.Refused, $"the stand-in cannot answer that; it knows: {WorldQuery.Help}");
+    }
+
+    /// <summary>Why a host does not get into an instance; null when it does.</summary>
+    private string? WhyNotFrom(InstanceFile file, InstanceSpec instance, Id<Host> host)
+    {
+        var (from, to) = (world.Fleet.Hosts[host].Site, world.Fleet.Hosts[instance.Host].Site);
+        return !file.Released || file.Hosts?.Contains(host.Value) == false ? "it is not named"
+            : world.Faults.IsDown(host) ? "it is down"
+            : world.Faults.IsDown(instance.Host) ? $"{instance.Host} is down"
+            : from != to && world.Fleet.LinkBetween(from, to) is null ? $"nothing links {from} and {to}"
+            : from != to && world.Faults.IsDown(from, to) ? $"the link between {from} and {to} is down"
+            : null;
+    }
+
+    /// <inheritdoc/>
     public Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
         Save(call, instance, Require(call, instance) with { Released = true }, null);
@@ -238,23 +315,17 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private static CheckResult Ask(PageImage image, PageImage expected, string query)
     {
         var name = $"query \"{query}\"";
-        static long Count(PageImage i, Func<uint, bool> where) => i.Rows.LongCount(where);
-        Func<PageImage, long>? ask = query.ToLowerInvariant() switch
+        if (WorldQuery.Count(query, image) is not { } seen)
         {
-            "count rows" => i => i.Rows.Length,
-            "count written" => i => Count(i, r => r != 0),
-            "count cancelled" => i => Count(i, r => r == PageImage.Cancelled),
-            "sum values" => i => i.Rows.Sum(r => (long)r),
-            _ => null,
-        };
-        if (ask is null)
-        {
-            return new(name, false, "the stand-in knows: count rows, count written, count cancelled, sum values");
+            return new(name, false, $"the stand-in counts: {WorldQuery.Counts}");
         }
 
-        var (seen, wanted) = (ask(image), ask(expected));
+        var wanted = WorldQuery.Count(query, expected)!.Value;
         return new(name, seen == wanted, $"answers {seen}, computed independently {wanted}");
     }
+
+    /// <summary>Whether the sets of an instance are opened where they lie.</summary>
+    private bool Mounts(InstanceSpec instance) => instance.Mounted && Engine(instance).MountsSets;
 
     /// <summary>Takes the world's time for one set; says when it was there, and how many bytes were read for it.</summary>
     private async Task<(long Ended, long Bytes)> Move(InstanceSpec instance, SetCopy copy, BackupSet set, double perSet, double workSeconds, bool inPlace, double part, CancellationToken cancel)
@@ -312,7 +383,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private int? BranchOf(InstanceSpec instance, SimulatedDatabase live) =>
         Load(instance) is { } there ? there.Applied is [.., var last] && live.Sets.TryGetValue(last, out var set) ? set.Branch : there.Branch : null;
 
-    private Core.Fleet.EngineProfile Engine(InstanceSpec instance) =>
+    private EngineProfile Engine(InstanceSpec instance) =>
         world.Fleet.Engines[world.Fleet.DatabaseById[instance.Database].Engine];
 
     /// <summary>Real machines are not exact: between 5 % faster and 15 % slower than their profile.</summary>
@@ -323,7 +394,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private Moved Told(InstanceSpec instance, double seconds, long bytes) => new(
         seconds, bytes, Load(instance)?.ReachedMs is { } ms ? Instant.FromUnixTimeMilliseconds(ms) : null, LoadImage(instance)?.Position);
 
-    private sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null);
+    private sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, bool ReadOnly = false);
 
     private string FolderOf(string host, string name) => Path.Combine(world.Folder, "instances", host, name);
 

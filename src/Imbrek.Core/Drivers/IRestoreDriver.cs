@@ -52,6 +52,30 @@ public interface IRestoreDriver
     Task<Promotion> PlaceAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) =>
         throw new DriverException(DriverProblem.Refused, $"nothing is put back in place of {instance.Database} by this driver");
 
+    /// <summary>Changes what the instance holds by statements of an administrator's own, before anybody is let in: all of them, or none.</summary>
+    /// <exception cref="DriverException">A statement cannot be carried out; it is said which.</exception>
+    Task<IReadOnlyList<CheckResult>> MaskAsync(RunCall call, InstanceSpec instance, IReadOnlyList<string> statements, CancellationToken cancel) =>
+        throw new DriverException(DriverProblem.Refused, $"nothing is masked in copies of {instance.Database} by this driver");
+
+    /// <summary>Lets named hosts alone in, and tries it from both sides: each of them gets in, and others do not.</summary>
+    /// <param name="call">Who calls.</param>
+    /// <param name="instance">The instance.</param>
+    /// <param name="hosts">The hosts; none when it is looked at through the product alone.</param>
+    /// <param name="readOnly">Whether they may read alone.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    /// <returns>What was tried, and how it went.</returns>
+    /// <exception cref="DriverException">A host that should get in is out of reach.</exception>
+    Task<IReadOnlyList<CheckResult>> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel) =>
+        throw new DriverException(DriverProblem.Refused, $"copies of {instance.Database} are opened to everybody or to nobody by this driver");
+
+    /// <summary>Asks an instance that is open a query of an administrator's own, for reading alone.</summary>
+    /// <param name="instance">The instance.</param>
+    /// <param name="query">The query; one.</param>
+    /// <param name="most">How many rows at most.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    /// <exception cref="DriverException">The instance is not open, or the query cannot be answered; it is said why.</exception>
+    Task<QueryRows> AskAsync(InstanceSpec instance, string query, int most, CancellationToken cancel);
+
     /// <summary>Removes the instance and everything it took, whatever state it is in; no error when there is nothing.</summary>
     Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 }

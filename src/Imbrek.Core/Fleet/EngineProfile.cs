@@ -13,6 +13,7 @@ namespace Imbrek.Core.Fleet;
 /// <param name="OpenSeconds">Seconds to open the database after the last set.</param>
 /// <param name="Takes">The kinds of set it can take; empty means not stated, which allows all.</param>
 /// <param name="TracksChanges">Whether it knows what changed; without, a differential or incremental reads the whole database.</param>
+/// <param name="MountsSets">Whether it can open base, differential and incremental where they lie, for reading, without moving them first.</param>
 public sealed record EngineProfile(
     Id<EngineProfile> Id,
     string Name,
@@ -23,7 +24,8 @@ public sealed record EngineProfile(
     double IndexBytesPerSecond,
     double OpenSeconds,
     IReadOnlyList<SetKind>? Takes = null,
-    bool TracksChanges = true)
+    bool TracksChanges = true,
+    bool MountsSets = false)
 {
     /// <summary>Whether it can take a kind of set.</summary>
     public bool CanTake(SetKind kind) => Takes is not { Count: > 0 } || Takes.Contains(kind);

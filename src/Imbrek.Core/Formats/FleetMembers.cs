@@ -56,6 +56,7 @@ internal static class FleetMembers
     public static readonly IReadOnlyList<OptionalMember<EngineProfile>> Engines =
     [
         OptionalMember<EngineProfile>.Flag("tracksChanges", e => e.TracksChanges, (e, v) => e with { TracksChanges = v }),
+        OptionalMember<EngineProfile>.Flag("mountsSets", e => e.MountsSets, (e, v) => e with { MountsSets = v }),
     ];
 
     public static readonly IReadOnlyList<OptionalMember<Objective>> Objectives =

@@ -33,11 +33,12 @@ public static class Retention
     /// <param name="database">The database.</param>
     /// <param name="catalogue">Its sets.</param>
     /// <param name="now">The instant of the decision.</param>
-    public static IReadOnlyList<Drivers.SetCopy> ToRemove(Plan plan, Fleet.Database database, DatabaseCatalogue catalogue, Instant now)
+    /// <param name="inUse">Whether something lies on a set, or reads it.</param>
+    public static IReadOnlyList<Drivers.SetCopy> ToRemove(Plan plan, Fleet.Database database, DatabaseCatalogue catalogue, Instant now, Func<Id<BackupSet>, bool>? inUse = null)
     {
         var lineage = Lineage.Of(database, catalogue);
         var zone = plan.Tasks.Select(t => t.Recurrence?.Zone).FirstOrDefault(z => z is not null) ?? DateTimeZone.Utc;
-        return [.. Decide(lineage, RulesOf(plan), now, zone).Where(r => !r.Stays).Select(r => new Drivers.SetCopy(lineage.Catalogue.IdOf(r.Set), r.Store))];
+        return [.. Decide(lineage, RulesOf(plan), now, zone, inUse).Where(r => !r.Stays).Select(r => new Drivers.SetCopy(lineage.Catalogue.IdOf(r.Set), r.Store))];
     }
 
     private sealed class Decider

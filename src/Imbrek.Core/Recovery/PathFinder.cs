@@ -24,6 +24,9 @@ public sealed class PathFinder
     private readonly long target;
     private readonly long at;
     private readonly double writeRate;
+
+    /// <summary>Whether bases are opened where they lie.</summary>
+    private readonly bool mounted;
     private readonly double[] fetchRate;
     private readonly bool[] sameArray;
     private readonly LearnedPace?[] pace;
@@ -45,6 +48,7 @@ public sealed class PathFinder
         this.loss = loss;
         this.host = host;
         engine = subject.Fleet.Engines[subject.Database.Engine];
+        mounted = Mounts(subject, question);
         lineage = subject.Lineage;
         c = lineage.Catalogue;
         availability = new Availability(subject, loss);
@@ -78,18 +82,18 @@ public sealed class PathFinder
             throw new ArgumentException($"the target ({question.Target}) is after the as-of instant ({question.At})", nameof(question));
         }
 
-        var loss = question.Loss.For(subject.Database, subject.Fleet);
-        var host = question.Choice.Host is { } named ? subject.Fleet.Hosts[named] : HostQualification.Default(subject.Fleet, subject.Database, loss);
+        var (loss, mounted) = (question.Loss.For(subject.Database, subject.Fleet), Mounts(subject, question));
+        var host = question.Choice.Host is { } named ? subject.Fleet.Hosts[named] : HostQualification.Default(subject.Fleet, subject.Database, loss, mounted);
         if (host is null)
         {
             var reasons = subject.Database.RecoveryHosts
-                .Select(h => HostQualification.WhyNot(subject.Fleet, subject.Database, subject.Fleet.Hosts[h], loss));
+                .Select(h => HostQualification.WhyNot(subject.Fleet, subject.Database, subject.Fleet.Hosts[h], loss, mounted));
             return new PathAnswer<RestorePath>(null, null, [], subject.Database.RecoveryHosts.Count == 0
                 ? "no recovery host is named for this database"
                 : $"no recovery host qualifies: {string.Join("; ", reasons)}");
         }
 
-        if (HostQualification.WhyNot(subject.Fleet, subject.Database, host, loss) is { } unfit)
+        if (HostQualification.WhyNot(subject.Fleet, subject.Database, host, loss, mounted) is { } unfit)
         {
             return new PathAnswer<RestorePath>(null, null, [], unfit);
         }
@@ -120,6 +124,9 @@ public sealed class PathFinder
     public static RestorePath? Onwards(RecoverySubject subject, Instant at, Host host, int branch, Instant time) =>
         new PathFinder(subject, new PathQuestion { Target = at, At = at }, Loss.None, host, mustAcceptLog: true, (branch, time.ToUnixTimeMilliseconds())).Best(new PathChoice());
 
+    /// <summary>Whether what is asked may be, and can be, opened where it lies.</summary>
+    private static bool Mounts(RecoverySubject subject, PathQuestion question) => question.Mounted && subject.Fleet.Engines[subject.Database.Engine].MountsSets;
+
     private IReadOnlyList<RestorePath> Others(RestorePath best, int count)
     {
         var found = new List<RestorePath>();
@@ -146,7 +153,7 @@ public sealed class PathFinder
         {
             foreach (var other in subject.Database.RecoveryHosts.Where(h => h != host.Id).Select(h => subject.Fleet.Hosts[h]))
             {
-                if (HostQualification.WhyNot(subject.Fleet, subject.Database, other, loss) is null)
+                if (HostQualification.WhyNot(subject.Fleet, subject.Database, other, loss, mounted) is null)
                 {
                     Consider(new PathFinder(subject, question, loss, other).Best(chosen with { Host = other.Id }));
                 }
@@ -325,7 +332,8 @@ public sealed class PathFinder
             {
                 var (set, store, seconds) = steps[index];
                 var stop = Array.FindIndex(stops, s => s.BeforeLast == steps.Length - 1 - index);
-                return new PathStep(c.IdOf(set), c.Kinds[set], c.Stores[store], seconds, stop < 0 ? null : Instant.FromUnixTimeMilliseconds(stops[stop].At), pace[store]);
+                var copy = Enumerable.Range(c.CopyStart(set), c.CopyEnds[set] - c.CopyStart(set)).First(i => c.CopyStores[i] == store);
+                return new PathStep(c.IdOf(set), c.Kinds[set], c.Stores[store], seconds, stop < 0 ? null : Instant.FromUnixTimeMilliseconds(stops[stop].At), pace[store]) { StoredBytes = c.StoredBytes[copy] };
             }
         }
 
@@ -398,6 +406,17 @@ public sealed class PathFinder
             if (fetchRate[from] <= 0 || (restriction.Without is { } left && c.Stores[from] == left) || !availability.CopyUsableAt(copy, at)
                 || (question.Except is { } except && except(c.IdOf(set), c.Stores[from])))
             {
+                continue;
+            }
+
+            if (mounted && c.Kinds[set] != SetKind.Log)
+            {
+                // What is out of reach of credentials is not opened by an engine, and an export is no database until it is loaded.
+                if (c.Kinds[set] != SetKind.Export && !subject.Fleet.Stores[c.Stores[from]].Offline && engine.PerSetSeconds < best)
+                {
+                    (best, store) = (engine.PerSetSeconds, from);
+                }
+
                 continue;
             }
 

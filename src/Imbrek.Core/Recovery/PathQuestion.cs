@@ -28,6 +28,9 @@ public sealed record PathQuestion
     /// <summary>Use the cautious figure of what was learned instead of the median.</summary>
     public bool Cautious { get; init; }
 
+    /// <summary>Whether sets may stay where they lie and be opened there, by families that can: only log is moved, and the host needs no room.</summary>
+    public bool Mounted { get; init; }
+
     /// <summary>Copies to leave aside, such as one found damaged on the way.</summary>
     public Func<Id<Catalogue.BackupSet>, Id<Store>, bool>? Except { get; init; }
 }

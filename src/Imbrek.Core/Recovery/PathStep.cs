@@ -17,4 +17,8 @@ public sealed record PathStep(
     Id<Store> Store,
     double Seconds,
     Instant? StopsAt,
-    LearnedPace? Learned);
+    LearnedPace? Learned)
+{
+    /// <summary>Bytes of that copy.</summary>
+    public long StoredBytes { get; init; }
+}

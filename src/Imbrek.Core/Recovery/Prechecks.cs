@@ -8,6 +8,9 @@ namespace Imbrek.Core.Recovery;
 /// <summary>What is looked at before a restore: room, family and version, key, chain, copies, reach.</summary>
 public static class Prechecks
 {
+    /// <summary>The name of the check of room.</summary>
+    public const string Room = "room";
+
     /// <summary>Looks at a host and a path.</summary>
     /// <param name="subject">The database.</param>
     /// <param name="host">Where it is to be restored.</param>
@@ -22,9 +25,9 @@ public static class Prechecks
             loss.Spares(host)
                 ? new("host reachable", PrecheckOutcome.Passed, $"{host.Id} in {host.Site} is still there {loss.Clause}")
                 : new("host reachable", PrecheckOutcome.Failed, $"{host.Id} is lost with {loss}"),
-            host.FreeBytes is not { } free ? new("room", PrecheckOutcome.Warned, $"how much room {host.Id} has is not known")
-                : free < database.SizeBytes ? new("room", PrecheckOutcome.Failed, $"{Gigabytes(free)} free, {Gigabytes(database.SizeBytes)} needed")
-                : new("room", PrecheckOutcome.Passed, $"{Gigabytes(free)} free, {Gigabytes(database.SizeBytes)} needed"),
+            host.FreeBytes is not { } free ? new(Room, PrecheckOutcome.Warned, $"how much room {host.Id} has is not known")
+                : free < database.SizeBytes ? new(Room, PrecheckOutcome.Failed, $"{Gigabytes(free)} free, {Gigabytes(database.SizeBytes)} needed")
+                : new(Room, PrecheckOutcome.Passed, $"{Gigabytes(free)} free, {Gigabytes(database.SizeBytes)} needed"),
             host.Engines.Count == 0 || host.Engines.Contains(database.Engine)
                 ? new("engine family", PrecheckOutcome.Passed, subject.Fleet.Engines[database.Engine].Name)
                 : new("engine family", PrecheckOutcome.Failed, $"{host.Id} cannot run {subject.Fleet.Engines[database.Engine].Name}"),

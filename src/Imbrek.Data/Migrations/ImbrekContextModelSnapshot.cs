@@ -1126,6 +1126,10 @@ namespace Imbrek.Data.Migrations
                         .HasColumnType("text")
                         .HasColumnName("task");
 
+                    b.Property<Instant?>("Until")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("until");
+
                     b.HasKey("Id")
                         .HasName("pk_runs");
 
@@ -1150,6 +1154,10 @@ namespace Imbrek.Data.Migrations
 
                     NpgsqlIndexBuilderExtensions.HasMethod(b.HasIndex("Search"), "gin");
                     NpgsqlIndexBuilderExtensions.HasOperators(b.HasIndex("Search"), new[] { "gin_trgm_ops" });
+
+                    b.HasIndex("Until")
+                        .HasDatabaseName("ix_runs_until")
+                        .HasFilter("until is not null and claim is not null");
 
                     b.HasIndex("Database", "Due")
                         .HasDatabaseName("ix_runs_database_due");

@@ -184,6 +184,36 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     }
 
     /// <inheritdoc/>
+    /// <remarks>It stands still, takes no writes and listens on a socket of its own: it is looked at through the product. Hosts are let in by rules that this driver does not know.</remarks>
+    public Task<IReadOnlyList<CheckResult>> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel)
+    {
+        var there = Require(call, instance);
+        return hosts.Count == 0 && readOnly
+            ? Task.FromResult<IReadOnlyList<CheckResult>>([new("for reading", true, $"on the socket in {there.Socket} alone")])
+            : throw new DriverException(DriverProblem.Refused, "this driver opens a copy for reading through the product; other hosts it lets in by no rule of its own");
+    }
+
+    /// <inheritdoc/>
+    public async Task<QueryRows> AskAsync(InstanceSpec instance, string query, int most, CancellationToken cancel)
+    {
+        if (Instance.Find(FolderOf(instance)) is not { } there || there.Now.Owner != instance.Owner || there.Now.Reached is null)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} is not open");
+        }
+
+        try
+        {
+            await there.UpAsync(cancel);
+            await using var connection = await there.OpenAsync(book.Cluster(instance.Database).SignInTo, cancel);
+            return await ReadAsync(connection, query, most, cancel);
+        }
+        catch (Exception e) when (e is NpgsqlException or TimeoutException or InvalidCastException)
+        {
+            throw new DriverException(DriverProblem.Refused, e switch { PostgresException p => p.MessageText, InvalidCastException => $"{e.Message} Cast it to text.", _ => e.Message });
+        }
+    }
+
+    /// <inheritdoc/>
     public async Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
         var (there, began) = (Require(call, instance), Stopwatch.GetTimestamp());
@@ -320,19 +350,41 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         try
         {
             await using var connection = await there.OpenAsync(cluster.SignInTo, cancel);
-            await using var command = new NpgsqlCommand(query, connection) { CommandTimeout = (int)QuerySeconds };
-            await using var reader = await command.ExecuteReaderAsync(cancel);
-            if (!await reader.ReadAsync(cancel))
-            {
-                return new CheckResult(name, true, "answers no rows");
-            }
-
-            var said = string.Join(", ", Enumerable.Range(0, Math.Min(reader.FieldCount, 8)).Select(i => $"{reader.GetName(i)}: {(reader.IsDBNull(i) ? "null" : InputBounds.Quote(Convert.ToString(reader.GetValue(i), CultureInfo.InvariantCulture) ?? ""))}"));
-            return new CheckResult(name, reader.GetValue(0) is not false, $"answers {said}");
+            var answer = await ReadAsync(connection, query, 1, cancel);
+            return answer.Rows is [var first, ..]
+                ? new CheckResult(name, first[0] is not "False", $"answers {string.Join(", ", answer.Columns.Zip(first).Take(8).Select(v => $"{v.First}: {(v.Second is null ? "null" : InputBounds.Quote(v.Second))}"))}")
+                : new CheckResult(name, true, "answers no rows");
         }
         catch (Exception e) when (e is NpgsqlException or TimeoutException)
         {
             return new CheckResult(name, false, e is PostgresException p ? p.MessageText : e.Message);
         }
+    }
+
+    /// <summary>Asks one statement, in a transaction that only reads, with the rights to read data and no others: nothing of the host is within its reach.</summary>
+    private static async Task<QueryRows> ReadAsync(NpgsqlConnection connection, string query, int most, CancellationToken cancel)
+    {
+        await using (var first = new NpgsqlCommand("begin read only; set local role pg_read_all_data", connection))
+        {
+            await first.ExecuteNonQueryAsync(cancel);
+        }
+
+        // A batch is sent as it stands: a second statement behind a semicolon is refused by the server.
+        await using var batch = new NpgsqlBatch(connection) { Timeout = (int)QuerySeconds };
+        batch.BatchCommands.Add(new NpgsqlBatchCommand(query));
+        await using var reader = await batch.ExecuteReaderAsync(cancel);
+        var (columns, rows) = (Enumerable.Range(0, reader.FieldCount).Select(reader.GetName).ToArray(), new List<IReadOnlyList<string?>>());
+        while (await reader.ReadAsync(cancel))
+        {
+            if (rows.Count == most)
+            {
+                batch.Cancel();
+                return new(columns, rows, true);
+            }
+
+            rows.Add([.. Enumerable.Range(0, reader.FieldCount).Select(i => reader.IsDBNull(i) ? null : Convert.ToString(reader.GetValue(i), CultureInfo.InvariantCulture))]);
+        }
+
+        return new(columns, rows, false);
     }
 }

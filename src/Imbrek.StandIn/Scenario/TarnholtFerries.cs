@@ -116,11 +116,11 @@ public static class TarnholtFerries
                 Store("north-t1", "northlight", null, true, 120, 120),
             ],
             [
-                new(chain, "Chain-log engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log]),
+                new(chain, "Chain-log engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log], MountsSets: true),
                 new(stream, "Stream-log engine", 30, 1, 420 * MB, 90 * MB, 50 * MB, 15, [SetKind.Full, SetKind.Incremental, SetKind.Log]),
                 new(export, "Export-only engine", 20, 3, 260 * MB, 40 * MB, 60 * MB, 10, [SetKind.Export]),
                 new(managed, "Managed engine", 240, 1, 500 * MB, 100 * MB, 50 * MB, 60, [SetKind.Snapshot, SetKind.Log]),
-                new(array, "Array-backed engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Snapshot]),
+                new(array, "Array-backed engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Snapshot], MountsSets: true),
                 new(mirrored, "Mirrored-file engine", 25, 3, 240 * MB, 60 * MB, 40 * MB, 15, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Export]),
             ],
             [

@@ -47,6 +47,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
 
     public IDisposable Engage() => new MemoryStream();
 
+    public Task<QueryRows> AskAsync(InstanceSpec instance, string query, int most, CancellationToken cancel) => throw new DriverException(DriverProblem.Refused, "it answers no queries");
+
     public Task<Moved> ProvisionAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) =>
         DoAsync("provision", call, instance, i => i ?? new Instance(instance.Owner, call.Fence, [], false, false), 0, cancel);
 

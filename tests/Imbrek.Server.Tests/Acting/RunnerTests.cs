@@ -56,7 +56,7 @@ public class RunnerTests
         // Learned from what was moved in one go: two states of a second each, and the logs.
         Assert.Equal(3L, await OneAsync<long>(s, "select count(*) from paces where actual_seconds in (1, 2)"));
 
-        var removal = NewRuns.Row(RemovalKind.KindName, "d", s.Driver.Name, new RemovalKind.Question(id, "h2", "aside"), RemovalKind.Plan(new(id, "h2", "aside")), "ada", s.Clock.GetCurrentInstant());
+        var removal = RemovalKind.Of(row, s.Driver.Name, "ada", s.Clock.GetCurrentInstant());
         await using var data = ImbrekDatabase.Context(s.Source);
         Assert.True(await NewRuns.AddAsync(data, removal, default));
         s.Worker.Wake();

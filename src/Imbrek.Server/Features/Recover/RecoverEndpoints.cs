@@ -63,6 +63,11 @@ internal static class RecoverEndpoints
 
     public sealed record HostView(string Id, string? WhyNot);
 
+    /// <summary>One way for this question, beside all others.</summary>
+    public sealed record ComparedView(
+        string Way, string? Replica, bool GivesService, string? Host, Instant? Reaches, double? LostSeconds, double? UsableSeconds, double? ServiceSeconds, long? RoomBytes, long? MovedBytes,
+        IReadOnlyList<string> Links, IReadOnlyList<string> Keeps, IReadOnlyList<string> KeepsNot, string Afterwards, string Why, string? WhyNot);
+
     public sealed record WaysView(
         string Database,
         string Name,
@@ -88,7 +93,8 @@ internal static class RecoverEndpoints
         string Script,
         bool StopsAtPositions,
         string? QueryHelp,
-        InPlaceView InPlace);
+        InPlaceView InPlace,
+        IReadOnlyList<ComparedView> Compared);
 
     public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null);
 
@@ -155,7 +161,11 @@ internal static class RecoverEndpoints
             answer.Best is { } c ? Runbook.Script(d, c, target) : "",
             family?.StopsAtPositions ?? false,
             family?.QueryHelp,
-            InPlace()));
+            InPlace(),
+            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null), WhyNoCopy(view: true), WhyNoCopy(view: false))).Select(w => new ComparedView(
+                w.Way, w.Replica?.Value, w.GivesService, w.Host?.Value, w.Reaches, w.LostSeconds, w.UsableSeconds, w.ServiceSeconds, w.RoomBytes, w.MovedBytes, w.Links, w.Keeps, w.KeepsNot, w.Afterwards, w.Why, w.WhyNot))]));
+
+        string? WhyNoCopy(bool view) => family is null ? $"this installation has no driver for {d.Name}" : family.WhyNoCopy(view, forHosts: !view);
 
         // On its own host the path may be another one, and takes another time.
         InPlaceView InPlace()

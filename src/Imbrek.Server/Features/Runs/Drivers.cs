@@ -25,6 +25,14 @@ internal interface IDriverFamily
     /// <summary>What a query of an administrator's own may be, in words, for whoever writes one.</summary>
     string QueryHelp { get; }
 
+    /// <summary>What statements that mask a clone may be, in words; null where none are carried out.</summary>
+    string? MaskHelp => null;
+
+    /// <summary>Why it makes no copy that ends; null when it does.</summary>
+    /// <param name="view">Whether it is to be read alone.</param>
+    /// <param name="forHosts">Whether named hosts are to get in.</param>
+    string? WhyNoCopy(bool view, bool forHosts) => view && !forHosts ? null : "its drivers open a copy for reading through the product alone: they let hosts in by no rule of their own";
+
     /// <summary>Whether it acts on a database.</summary>
     bool Knows(Core.Fleet.Database database);
 

@@ -38,22 +38,28 @@ internal sealed class NewRuns(ImbrekContext data, RunWorker worker, Peers peers)
     }
 
     /// <summary>Keeps a run and has it begun; false when another run holds what it claims.</summary>
-    public async Task<bool> TryBeginAsync(RunRow run, CancellationToken cancel)
+    public Task<bool> TryBeginAsync(RunRow run, CancellationToken cancel) => TryBeginAsync([run], cancel);
+
+    /// <summary>Keeps runs and has them begun, all or none; false when another run holds what one of them claims.</summary>
+    public async Task<bool> TryBeginAsync(IReadOnlyList<RunRow> runs, CancellationToken cancel)
     {
-        if (!await AddAsync(data, run, cancel))
+        if (!await AddAsync(data, runs, cancel))
         {
             return false;
         }
 
-        worker.Wake(run.Id);
-        await peers.TellAsync([], [run.Id], cancel);
+        Guid[] ids = [.. runs.Select(r => r.Id)];
+        worker.Wake(ids);
+        await peers.TellAsync([], ids, cancel);
         return true;
     }
 
     /// <summary>Keeps a run; false when another run holds what it claims.</summary>
-    public static async Task<bool> AddAsync(ImbrekContext data, RunRow run, CancellationToken cancel)
+    public static Task<bool> AddAsync(ImbrekContext data, RunRow run, CancellationToken cancel) => AddAsync(data, [run], cancel);
+
+    private static async Task<bool> AddAsync(ImbrekContext data, IReadOnlyList<RunRow> runs, CancellationToken cancel)
     {
-        data.Runs.Add(run);
+        data.Runs.AddRange(runs);
         try
         {
             await data.SaveChangesAsync(cancel);
@@ -61,7 +67,11 @@ internal sealed class NewRuns(ImbrekContext data, RunWorker worker, Peers peers)
         }
         catch (DbUpdateException e) when (e.InnerException is PostgresException { ConstraintName: "ix_runs_claim" })
         {
-            data.Entry(run).State = EntityState.Detached;
+            foreach (var run in runs)
+            {
+                data.Entry(run).State = EntityState.Detached;
+            }
+
             return false;
         }
     }

@@ -292,19 +292,15 @@ internal static class RunEndpoints
         Guid id, ImbrekContext data, Drivers drivers, FleetState fleet, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw NotFound();
-        if (row.Claim is not { } claim || !row.StateIs.IsOver())
+        if (row.Claim is null || !row.StateIs.IsOver())
         {
             throw new BadInputException("id", "there is no instance of it to remove", 409, "not-now");
         }
 
         var family = drivers.For(fleet[row.Database].Subject.Database);
-        var parts = claim.Split('/', 2);
-        var asked = new RemovalKind.Question(id, parts[0], parts[1]);
-        var run = RemovalKind.Plan(asked);
-        var made = NewRuns.Row(RemovalKind.KindName, row.Database, family.Name, asked, run, user.Identity!.Name!, clock.GetCurrentInstant());
 
         // Somebody may have begun to remove it in the same moment: one run is enough, and they are told of it.
-        made.Claim = $"{claim}/removal";
+        var made = RemovalKind.Of(row, family.Name, user.Identity!.Name!, clock.GetCurrentInstant());
         var begun = await begin.TryBeginAsync(made, cancel)
             ? made.Id
             : await data.Runs.Where(r => r.Claim == made.Claim).Select(r => r.Id).FirstOrDefaultAsync(cancel);

@@ -5,11 +5,12 @@ using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Server.State;
 using NodaTime;
+using Npgsql;
 
 namespace Imbrek.Server.Features.Runs.CleanUp;
 
 /// <summary>Removes copies that the plan's retention lets go: decided here, of what is known here, and carried out by the driver.</summary>
-internal sealed class CleanUpKind(Drivers drivers, FleetState fleet, IClock clock) : ITaskKind
+internal sealed class CleanUpKind(Drivers drivers, FleetState fleet, NpgsqlDataSource source, IClock clock) : ITaskKind
 {
     public IReadOnlyList<string> Names { get; } = [PlanFile.Name(TaskKind.CleanUp)];
 
@@ -24,7 +25,8 @@ internal sealed class CleanUpKind(Drivers drivers, FleetState fleet, IClock cloc
             return new StepResult("its plan is gone, and with it what says how long what is kept; nothing was removed");
         }
 
-        var go = Retention.ToRemove(plan, subject.Database, subject.Catalogue, clock.GetCurrentInstant());
+        var used = await SetsInUse.OfAsync(source, run.Row.Database, cancel);
+        var go = Retention.ToRemove(plan, subject.Database, subject.Catalogue, clock.GetCurrentInstant(), set => used.Contains(set.Value));
         var removed = await drivers.Named(run.Row.Driver!).Backup.RemoveAsync(run.Call, subject.Database.Id, go, cancel);
         return new StepResult(
             $"{go.Count} copies removed", RunJson.Write(new TaskSteps.Measured(removed.Sum(r => r.Seconds), removed.Sum(r => r.Bytes))), Sets: [.. removed.Select(r => r.Set).OfType<BackupSet>()]);

@@ -1,6 +1,7 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Runs;
+using Imbrek.Data;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Removal;
@@ -19,10 +20,24 @@ internal sealed class RemovalKind(Drivers drivers) : IRunKind
     public IReadOnlyList<string> Names { get; } = [KindName];
 
     /// <summary>Its one step.</summary>
-    public static Run Plan(Question asked) => Run.Of(new RunPlan(
+    private static Run Plan(Question asked) => Run.Of(new RunPlan(
     [
         new Step { Number = 1, Kind = "discard", Title = $"Remove instance {asked.Instance} from {asked.Host}", Subject = asked.Host, Attempts = 4, BackOffSeconds = 1, RetryRefusals = true, TimeLimitSeconds = 3600 },
     ]));
+
+    /// <summary>A run that removes what another left, which still has its claim; it claims that nobody else removes it meanwhile.</summary>
+    /// <param name="left">The run that left it.</param>
+    /// <param name="driver">Whose instance it is.</param>
+    /// <param name="who">Who asks for it.</param>
+    /// <param name="now">The instant.</param>
+    public static RunRow Of(RunRow left, string driver, string who, Instant now)
+    {
+        var parts = left.Claim!.Split('/', 2);
+        var asked = new Question(left.Id, parts[0], parts[1]);
+        var row = NewRuns.Row(KindName, left.Database, driver, asked, Plan(asked), who, now);
+        row.Claim = $"{left.Claim}/removal";
+        return row;
+    }
 
     public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {

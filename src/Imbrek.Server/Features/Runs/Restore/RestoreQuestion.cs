@@ -8,6 +8,7 @@ using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.RestoreInPlace;
+using Imbrek.Server.Features.Runs.TemporaryCopy;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
@@ -22,7 +23,11 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Instance">The name of the instance.</param>
 /// <param name="Planned">What was promised.</param>
 /// <param name="Before">The log position it stops before, exactly; null for the instant wanted.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null)
+/// <param name="Mounted">Whether its sets are opened where they lie.</param>
+/// <param name="Hosts">Of a copy that ends: who is let in; null for others.</param>
+/// <param name="Mask">Of a clone: the statements that mask it; null for none.</param>
+/// <param name="Stays">Of a copy that ends: whether its end is told of, and people remove it.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false)
 {
     private const int LongestInstance = 30;
 
@@ -41,7 +46,7 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
     public string Claim => ClaimOf(Host, Instance);
 
     /// <summary>The instance, for its driver.</summary>
-    public InstanceSpec Spec(string database, Guid owner) => new(Instance, new Id<Core.Fleet.Database>(database), new(Host), owner);
+    public InstanceSpec Spec(string database, Guid owner) => new(Instance, new Id<Core.Fleet.Database>(database), new(Host), owner, Mounted);
 
     /// <summary>A restore to the newest instant that is checked, measured and thrown away without anybody being asked.</summary>
     /// <param name="d">The database.</param>
@@ -60,7 +65,7 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) =>
-        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
+        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 }

@@ -56,6 +56,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
             Loss = asked.LossOf(fleet.Fleet),
             Choice = new(new(asked.Host), null, asked.Without is null ? null : new(asked.Without)),
             Learned = db.Learned,
+            Mounted = asked.Mounted,
             Except = (set, store) => avoided.Contains((set.Value, store.Value)),
         });
         return answer.Best is not { } path ? (null, $"no other path is left ({answer.Reason})")

@@ -1,0 +1,61 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Runs;
+using NodaTime;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>
+/// A copy that ends (ways, section 6): a <b>view</b>, read by people or named hosts, opened where its sets lie if its family can; or a <b>clone</b>, written to by named hosts, masked before anybody is let in. Both have an
+/// owner and an end date, and are removed at that.
+/// </summary>
+public static class TemporaryCopy
+{
+    /// <summary>How many hosts may be named.</summary>
+    public const int MostHosts = 20;
+
+    /// <summary>How many statements may mask it.</summary>
+    public const int MostStatements = 100;
+
+    /// <summary>How many clones are made at once.</summary>
+    public const int MostClones = 20;
+
+    /// <summary>How far away its end may lie.</summary>
+    public static readonly Duration Longest = Duration.FromDays(366);
+
+    /// <summary>How long before its end its owner is told.</summary>
+    public static readonly Duration ToldBefore = Duration.FromDays(1);
+
+    /// <summary>The steps of a view.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">The path, mounted or not.</param>
+    /// <param name="instance">The name of the instance.</param>
+    /// <param name="hosts">Who may read it beside those who look through the product.</param>
+    /// <param name="until">When it ends.</param>
+    public static IReadOnlyList<Step> View(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, Instant until) => Steps(database, path, instance, hosts, [], until, readOnly: true);
+
+    /// <summary>The steps of a clone.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">The path.</param>
+    /// <param name="instance">The name of the instance.</param>
+    /// <param name="hosts">Who may use it.</param>
+    /// <param name="mask">The statements that mask it; none to leave it as it is.</param>
+    /// <param name="until">When it ends.</param>
+    public static IReadOnlyList<Step> Clone(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until) => Steps(database, path, instance, hosts, mask, until, readOnly: false);
+
+    private static List<Step> Steps(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until, bool readOnly)
+    {
+        var steps = new List<Step>(RestoreAside.Ready(database, path, instance, 0, null));
+        if (mask.Count > 0)
+        {
+            Add("mask", $"Mask it by {mask.Count} {(mask.Count == 1 ? "statement" : "statements")}, before anybody is let in");
+        }
+
+        Add("let-in", $"{(hosts.Count == 0 ? "Open it for reading through the product" : $"Let in {string.Join(", ", hosts)} and nobody else, tried from both")}; it stands until {Instants.Write(until)}");
+        return steps;
+
+        // What cannot be masked or closed to others is taken back as a whole: nobody is let into it.
+        void Add(string kind, string title) => steps.Add(RestoreAside.Last(steps[^1].Number + 1, kind, title, path.Host.Value, [steps[^1].Number]) with { Undo = Undo.Covered, RetryRefusals = false });
+    }
+}

@@ -1,0 +1,176 @@
+using Imbrek.Core.Catalogue;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Objectives;
+using Imbrek.Core.Replication;
+using NodaTime;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>One way for one question, with what it costs and leaves (ways, section 7).</summary>
+public sealed record WayCompared
+{
+    /// <summary>Which way: <c>aside</c>, <c>inPlace</c>, <c>takeOver</c>, <c>view</c> or <c>clone</c>.</summary>
+    public required string Way { get; init; }
+
+    /// <summary>The replica that takes over; null for a way by sets.</summary>
+    public Id<Replica>? Replica { get; init; }
+
+    /// <summary>Whether the service is back by it; otherwise rows are, for those who look.</summary>
+    public bool GivesService { get; init; }
+
+    /// <summary>Where.</summary>
+    public Id<Host>? Host { get; init; }
+
+    /// <summary>The instant it reaches.</summary>
+    public Instant? Reaches { get; init; }
+
+    /// <summary>Target − reached, seconds.</summary>
+    public double? LostSeconds { get; init; }
+
+    /// <summary>Until the first look at what it holds, seconds from when it is begun.</summary>
+    public double? UsableSeconds { get; init; }
+
+    /// <summary>Until the service is back, seconds from the loss; null where it gives none.</summary>
+    public double? ServiceSeconds { get; init; }
+
+    /// <summary>Room it takes on its host, bytes.</summary>
+    public long? RoomBytes { get; init; }
+
+    /// <summary>Bytes read from stores and moved to its host.</summary>
+    public long? MovedBytes { get; init; }
+
+    /// <summary>The links it loads, each as "one to other".</summary>
+    public IReadOnlyList<string> Links { get; init; } = [];
+
+    /// <summary>What is as it was.</summary>
+    public IReadOnlyList<string> Keeps { get; init; } = [];
+
+    /// <summary>What has to be made or done again.</summary>
+    public IReadOnlyList<string> KeepsNot { get; init; } = [];
+
+    /// <summary>What cannot be done any more, or not as before, once it is done.</summary>
+    public string Afterwards { get; init; } = "";
+
+    /// <summary>What it is good for, in a sentence.</summary>
+    public string Why { get; init; } = "";
+
+    /// <summary>Why it cannot be; null when it can.</summary>
+    public string? WhyNot { get; init; }
+}
+
+/// <summary>Every way back that a database has for one instant and one loss, side by side (ways, section 7).</summary>
+public static class WaysCompared
+{
+    /// <summary>What the drivers of a database can do.</summary>
+    /// <param name="WholeInstance">Whether what is restored is a whole instance, with accounts, settings and jobs.</param>
+    /// <param name="WhyNotInPlace">Why nothing is put back in place; null when it is.</param>
+    /// <param name="WhyNoView">Why nothing is opened for reading; null when it is.</param>
+    /// <param name="WhyNoClone">Why no clones are made; null when they are.</param>
+    public sealed record Abilities(bool WholeInstance, string? WhyNotInPlace, string? WhyNoView, string? WhyNoClone);
+
+    private static readonly string[] Order = ["takeOver", "aside", "inPlace", "view", "clone"];
+
+    /// <summary>The ways: those by which the service is back before those by which rows are, and of each the one that loses least and, among those, is usable soonest before the others; what cannot be comes last.</summary>
+    /// <param name="subject">The database.</param>
+    /// <param name="question">What is asked.</param>
+    /// <param name="loss">The loss supposed, resolved.</param>
+    /// <param name="can">What its drivers can do.</param>
+    public static IReadOnlyList<WayCompared> Of(RecoverySubject subject, PathQuestion question, Loss loss, Abilities can)
+    {
+        var d = subject.Database;
+        var aside = PathFinder.Find(subject, question);
+        var inPlace = can.WhyNotInPlace is null ? PathFinder.Find(subject, question with { Choice = question.Choice with { Host = d.Host } }) : null;
+        var view = can.WhyNoView is null ? PathFinder.Find(subject, question with { Mounted = true }) : null;
+        var mounts = subject.Fleet.Engines[d.Engine].MountsSets;
+        string[] instance = can.WholeInstance ? [] : ["accounts, settings and jobs of the instance"];
+        List<WayCompared> ways =
+        [
+            By("aside", aside.Best, aside.Reason, mounted: false) with
+            {
+                GivesService = true,
+                Keeps = ["what is there now, untouched"],
+                KeepsNot = [.. instance, "its protection: it has no plan of its own"],
+                Afterwards = "clients must be sent to another address; two databases of one name stand side by side",
+                Why = "to look first and decide then, or when its own host is gone",
+            },
+            By("inPlace", inPlace?.Best, can.WhyNotInPlace ?? inPlace?.Reason, mounted: false) with
+            {
+                GivesService = true,
+                Keeps = ["address, accounts and jobs of its instance", "its plan, which goes on"],
+                KeepsNot = ["what was written since, which is saved and can be had back", "replicas that hold more"],
+                Afterwards = "a new branch begins; instants since then lie on the one that was left",
+                Why = "when what is there is worth less than what was, and everybody can be kept out",
+            },
+            By("view", view?.Best, can.WhyNoView ?? view?.Reason, mounted: mounts) with
+            {
+                Keeps = ["what is there now, untouched"],
+                KeepsNot = mounts ? ["speed: it is read from its store"] : instance,
+                Afterwards = "the sets it lies on stay until its end",
+                Why = mounts ? "for a table or a few rows: sets are opened where they lie, log alone is moved" : "for a table or a few rows; its family opens no sets where they lie, so all is moved",
+            },
+            By("clone", can.WhyNoClone is null ? aside.Best : null, can.WhyNoClone ?? aside.Reason, mounted: false) with
+            {
+                Keeps = ["what is there now, untouched"],
+                KeepsNot = [.. instance, "what its masking changes"],
+                Afterwards = "it ends on its day, with all that was written to it",
+                Why = "to try something on the real data, on a named host alone",
+            },
+            .. TakeOver.Each(subject, question, loss).Select(t => new WayCompared
+            {
+                Way = "takeOver",
+                Replica = t.Replica.Id,
+                GivesService = true,
+                Host = t.Way?.Host,
+                Reaches = t.Way?.Reaches,
+                LostSeconds = t.Way?.LostSeconds,
+                UsableSeconds = t.Way?.Seconds,
+                ServiceSeconds = t.Way?.ServiceSeconds,
+                RoomBytes = t.Way is null ? null : 0,
+                MovedBytes = t.Way is null ? null : 0,
+                Keeps = ["indexes, statistics and warm data of the replica"],
+                KeepsNot = ["what it had not received", "the replica: another one is needed"],
+                Afterwards = "it lives elsewhere from then on; a new branch begins, and a first base is taken",
+                Why = "soonest back, when what is lost is the primary and not the data",
+                WhyNot = t.WhyNot,
+            }),
+        ];
+        return [.. ways.OrderBy(w => w.WhyNot is not null).ThenBy(w => !w.GivesService).ThenBy(w => w.LostSeconds ?? double.PositiveInfinity).ThenBy(w => w.ServiceSeconds ?? w.UsableSeconds ?? double.PositiveInfinity).ThenBy(w => Array.IndexOf(Order, w.Way))];
+
+        WayCompared By(string way, RestorePath? path, string? whyNot, bool mounted)
+        {
+            if (path is null)
+            {
+                return new WayCompared { Way = way, WhyNot = whyNot ?? "there is nothing to restore from" };
+            }
+
+            var (moved, links) = (0L, new HashSet<string>());
+            var to = subject.Fleet.Hosts[path.Host].Site;
+            foreach (var s in path.Steps)
+            {
+                var (from, sameArray) = (subject.Fleet.Stores[s.Store], s.Kind == SetKind.Snapshot && subject.Fleet.Stores[s.Store].Array is { } a && subject.Fleet.Hosts[path.Host].Array == a);
+                if (!sameArray && (!mounted || s.Kind == SetKind.Log))
+                {
+                    moved += s.StoredBytes;
+                }
+
+                if (!sameArray && from.Site != to)
+                {
+                    links.Add($"{from.Site} to {to}");
+                }
+            }
+
+            return new WayCompared
+            {
+                Way = way,
+                Host = path.Host,
+                Reaches = path.Reaches,
+                LostSeconds = path.LostSeconds,
+                UsableSeconds = path.Seconds,
+                ServiceSeconds = way is "aside" or "inPlace" ? path.ServiceSeconds : null,
+                RoomBytes = mounted ? 0 : d.SizeBytes,
+                MovedBytes = moved,
+                Links = [.. links],
+            };
+        }
+    }
+}

@@ -1,0 +1,205 @@
+using System.Security.Claims;
+using System.Text;
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.LookAtReplica;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.TemporaryCopy;
+using Imbrek.Server.Security;
+using Imbrek.Server.State;
+using Microsoft.AspNetCore.Http.HttpResults;
+using Microsoft.EntityFrameworkCore;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Copies;
+
+/// <summary>Copies in use: all that was made of databases and still stands, by whom, for whom and until when; views and clones are made here, and rows taken out.</summary>
+internal static class CopyEndpoints
+{
+    /// <summary>How many rows are shown, and how many can be taken out at once.</summary>
+    private const int MostShown = 200, MostTaken = 100_000;
+
+    /// <summary>How long a query may take.</summary>
+    private static readonly TimeSpan Longest = TimeSpan.FromSeconds(90);
+
+    /// <summary>A copy that stands, or is being made.</summary>
+    /// <param name="Run">The run that makes or made it.</param>
+    /// <param name="Kind">What it is: the kind of run.</param>
+    /// <param name="Since">Since when it stands; null while it is being made.</param>
+    /// <param name="Until">When it ends; null for what has no end.</param>
+    /// <param name="Ends">Whether it is removed by itself then.</param>
+    /// <param name="Bytes">Room it takes.</param>
+    /// <param name="Hosts">Who is let in beside those who look through the product; null where clients are.</param>
+    /// <param name="Reached">The instant it holds.</param>
+    /// <param name="Removing">The run that removes it; null when none does.</param>
+    public sealed record CopyView(
+        Guid Run, string Kind, string Database, string DatabaseName, string Host, string Instance, string? Owner, RunState State, Instant? Since, Instant? Until, bool Ends, bool PastEnd, long Bytes, bool Mounted,
+        IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing);
+
+    public sealed record CopiesView(Instant Now, IReadOnlyList<CopyView> Copies);
+
+    /// <summary>What would be made.</summary>
+    /// <param name="Seconds">Until it can be used.</param>
+    public sealed record WorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp);
+
+    public sealed record CopiesBegun(IReadOnlyList<Guid> Ids);
+
+    public sealed record QueryRequest(string Query);
+
+    public sealed record UntilRequest(Instant Until);
+
+    public static void Map(IEndpointRouteBuilder app)
+    {
+        app.MapGet("/api/copies", ListAsync).Needs(Roles.Look).WithName("Copies");
+        app.MapPost("/api/copies/worksheet", Worksheet).Needs(Roles.Look).Computes().WithName("CopyWorksheet");
+        app.MapPost("/api/copies", MakeAsync).Needs(Roles.Operate).Computes().WithName("MakeCopies");
+        app.MapPost("/api/copies/{id:guid}/rows", RowsAsync).Needs(Roles.Operate).WithName("CopyRows");
+        app.MapPost("/api/copies/{id:guid}/rows.csv", CsvAsync).Needs(Roles.Operate).WithName("CopyRowsCsv").ExcludeFromDescription();
+        app.MapPut("/api/copies/{id:guid}/until", SetUntilAsync).Needs(Roles.Operate).WithName("SetCopyUntil");
+    }
+
+    private static async Task<Ok<CopiesView>> ListAsync(FleetState fleet, ImbrekContext data, Drivers drivers, IClock clock, CancellationToken cancel)
+    {
+        var now = clock.GetCurrentInstant();
+        var rows = await data.Runs.AsNoTracking().Where(r => r.Claim != null && r.Question != null && r.Steps != null).OrderBy(r => r.Due).Take(5_000).ToListAsync(cancel);
+        var removals = rows.Where(r => r.Claim!.EndsWith("/removal", StringComparison.Ordinal)).ToDictionary(r => r.Claim![..^"/removal".Length], r => r.Id);
+        return TypedResults.Ok(new CopiesView(now, [.. rows.Select(Of).OfType<CopyView>().OrderBy(c => c.Until ?? Instant.MaxValue).ThenBy(c => c.Since)]));
+
+        CopyView? Of(RunRow r)
+        {
+            var d = fleet.Has(r.Database) ? fleet[r.Database].Subject.Database : null;
+            if (r.Kind == LookAtReplicaKind.KindName)
+            {
+                var look = RunJson.Read<LookAtReplicaKind.Question>(r.Question!);
+                return new(r.Id, r.Kind, r.Database, d?.Name ?? r.Database, look.Host, look.Instance, r.AskedBy, r.StateIs, r.Started, look.Until, true, look.Until <= now, d?.SizeBytes ?? 0, false, [], look.At, false, null);
+            }
+
+            if (RestoreQuestion.Of(r) is not { } asked || r.Claim != asked.Claim)
+            {
+                return null;
+            }
+
+            var result = r.Result is null ? null : RunJson.Read<RestoreResult>(r.Result);
+            return new(
+                r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt, r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
+                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, asked.Hosts, result?.Reached, IsOpen(r), removals.TryGetValue(asked.Claim, out var removal) ? removal : null);
+        }
+    }
+
+    /// <summary>Whether what a run made can be asked: it is held, or stands.</summary>
+    private static bool IsOpen(RunRow r) => r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null);
+
+    private static Ok<WorksheetView> Worksheet(CopyPlanning.Request request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
+    {
+        var d = state[request.Database ?? ""].Subject.Database;
+        var family = drivers.TryFor(d);
+        try
+        {
+            var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
+            return TypedResults.Ok(new WorksheetView(
+                null, null, p.Path.Host.Value, p.Path.Reaches, p.Path.LostSeconds, p.Path.Seconds, d.CheckSeconds, p.Mounted, p.RoomBytes, p.MovedBytes, p.Names, family?.QueryHelp, family?.MaskHelp));
+        }
+        catch (BadInputException e)
+        {
+            return TypedResults.Ok(new WorksheetView(e.Message, e.Member, null, null, null, null, null, false, null, null, [], family?.QueryHelp, family?.MaskHelp));
+        }
+    }
+
+    private static async Task<Created<CopiesBegun>> MakeAsync(CopyPlanning.Request request, FleetState state, Drivers drivers, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
+        if (!await begin.TryBeginAsync(p.Rows, cancel))
+        {
+            throw new BadInputException("name", $"there is an instance {string.Join(" or ", p.Names)} on {p.Path.Host} already: choose another name, or remove it first", 409, "target-taken");
+        }
+
+        return TypedResults.Created("/api/copies", new CopiesBegun([.. p.Rows.Select(r => r.Id)]));
+    }
+
+    private static async Task<Ok<QueryRows>> RowsAsync(Guid id, QueryRequest request, ImbrekContext data, Drivers drivers, CancellationToken cancel) =>
+        TypedResults.Ok(await AskAsync(id, request, MostShown, data, drivers, cancel));
+
+    /// <summary>Takes rows out, as a file; the ledger says who took them, and by which query.</summary>
+    private static async Task<FileContentHttpResult> CsvAsync(Guid id, QueryRequest request, ImbrekContext data, Drivers drivers, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var answer = await AskAsync(id, request, MostTaken, data, drivers, cancel);
+        if (answer.More)
+        {
+            throw new BadInputException("query", $"it answers more than {MostTaken} rows: ask for a part at a time", 409, "too-many");
+        }
+
+        var run = await data.Runs.AsNoTracking().SingleAsync(r => r.Id == id, cancel);
+        await using var transaction = await data.Database.BeginTransactionAsync(cancel);
+        await LedgerTable.AppendAsync(data, clock.GetCurrentInstant(), user.Identity!.Name!, "rows-taken", run.Database, RunJson.Write(new { run = id, query = request.Query, rows = answer.Rows.Count }), cancel);
+        await transaction.CommitAsync(cancel);
+        return TypedResults.File(Encoding.UTF8.GetBytes(Csv(answer)), "text/csv; charset=utf-8", $"{run.Database}-rows.csv");
+    }
+
+    private static string Csv(QueryRows answer)
+    {
+        var text = new StringBuilder();
+        foreach (var row in answer.Rows.Prepend(answer.Columns))
+        {
+            text.AppendJoin(',', row.Select(v => v is null ? "" : v.Length == 0 || v.AsSpan().IndexOfAny("\",\r\n") >= 0 ? $"\"{v.Replace("\"", "\"\"", StringComparison.Ordinal)}\"" : v)).Append("\r\n");
+        }
+
+        return text.ToString();
+    }
+
+    /// <exception cref="BadInputException">It is not open, or the query cannot be answered.</exception>
+    private static async Task<QueryRows> AskAsync(Guid id, QueryRequest request, int most, ImbrekContext data, Drivers drivers, CancellationToken cancel)
+    {
+        if (string.IsNullOrWhiteSpace(request.Query) || InputBounds.WhatIsWrong(request.Query, InputBounds.Reason, lines: true) is not null)
+        {
+            throw new BadInputException("query", $"write one query of at most {InputBounds.Reason} letters");
+        }
+
+        var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
+        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row) || row.Claim != asked.Claim)
+        {
+            throw new BadInputException("id", "nothing of it stands open that could be asked", 409, "not-now");
+        }
+
+        using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);
+        enough.CancelAfter(Longest);
+        try
+        {
+            return await drivers.Named(row.Driver!).Restore.AskAsync(asked.Spec(row.Database, row.Id), request.Query.Trim(), most, enough.Token).WaitAsync(enough.Token);
+        }
+        catch (DriverException e)
+        {
+            throw new BadInputException("query", e.Message, 409, "cannot-answer");
+        }
+        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
+        {
+            throw new BadInputException("query", $"it was not answered within {Longest.TotalSeconds:0} s", 409, "cannot-answer");
+        }
+    }
+
+    /// <summary>Gives a copy another end.</summary>
+    private static async Task<NoContent> SetUntilAsync(Guid id, UntilRequest request, ImbrekContext data, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var now = clock.GetCurrentInstant();
+        if (request.Until <= now || request.Until > now + TemporaryCopy.Longest)
+        {
+            throw new BadInputException("until", request.Until <= now ? "has passed: remove it instead" : $"at most {TemporaryCopy.Longest.Days} days from now");
+        }
+
+        await using var transaction = await data.Database.BeginTransactionAsync(cancel);
+        var row = await data.Runs.SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
+        if (row.Until is null || row.Claim is null)
+        {
+            throw new BadInputException("id", "it has no end, or has ended", 409, "not-now");
+        }
+
+        var was = row.Until.Value;
+        await data.Runs.Where(r => r.Id == id).ExecuteUpdateAsync(u => u.SetProperty(r => r.Until, request.Until), cancel);
+        await LedgerTable.AppendAsync(data, now, user.Identity!.Name!, row.Kind, row.Database, RunJson.Write(new { run = id, until = Instants.Write(request.Until), was = Instants.Write(was) }), cancel);
+        await transaction.CommitAsync(cancel);
+        return TypedResults.NoContent();
+    }
+}

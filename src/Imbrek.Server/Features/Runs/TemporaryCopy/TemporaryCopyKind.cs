@@ -1,0 +1,49 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.TemporaryCopy;
+
+/// <summary>A view or a clone: rebuilt, or opened where its sets lie, checked, masked, opened to whom it was made for and to nobody else. It stands until its end date; a removal ends it.</summary>
+internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, IClock clock) : RestoringKind(drivers, fleet, clock)
+{
+    public const string View = "view", Clone = "clone";
+
+    private readonly Drivers drivers = drivers;
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> Names { get; } = [View, Clone];
+
+    /// <inheritdoc/>
+    public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var asked = run.Question<RestoreQuestion>();
+        var spec = asked.Spec(run.Row.Database, run.Row.Id);
+        switch (step.Kind)
+        {
+            case "mask":
+                var masked = await drivers.Named(run.Row.Driver!).Restore.MaskAsync(run.Call, spec, asked.Mask!, cancel);
+                return new StepResult(string.Join("; ", masked.Select(m => m.Detail)));
+            case "let-in":
+                var tried = await drivers.Named(run.Row.Driver!).Restore.LetInAsync(run.Call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
+                return new StepResult(string.Join("; ", tried.Select(t => $"{t.Name}: {t.Detail}")), Failed: tried.Any(t => !t.Passed));
+            default:
+                return await base.DoAsync(run, step, progress, cancel);
+        }
+    }
+
+    /// <inheritdoc/>
+    public override Conclusion Conclude(RunContext run, Ending end, Instant now)
+    {
+        var asked = run.Question<RestoreQuestion>();
+        var bad = Result(run)?.Checks.Count(c => !c.Passed) ?? 0;
+        var ended = Conclude(run, end, $"stands on {asked.Host} as {asked.Instance} until {Instants.Write(run.Row.Until!.Value)}{(bad == 0 ? "" : $"; {bad} checks did not pass")}", keepsClaim: end.State == RunState.Done, now);
+
+        // What was opened where it lies says nothing of how long a restore takes.
+        return asked.Mounted ? ended with { Proofs = null } : ended;
+    }
+}

@@ -1,0 +1,123 @@
+using System.Net.Http.Json;
+using System.Text.Json;
+using System.Text.Json.Nodes;
+using Xunit;
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>Copies in use, on the real process: a view of which rows are taken out, clones closed to all but the named, and their ends.</summary>
+[Collection("demo")]
+public class CopyTests(DemoServer demo)
+{
+    private static async Task<string> InAsync(Session session, double days) => await DemoServer.AgoAsync(session, -days * 1440);
+
+    private static async Task<JsonElement?> OneAsync(Session session, string run) =>
+        (await session.GetAsync("/api/copies")).GetProperty("copies").EnumerateArray().Where(c => c.GetProperty("run").GetString() == run).Select(c => (JsonElement?)c).FirstOrDefault();
+
+    private static async Task<string[]> MadeAsync(Session session, object asked)
+    {
+        var (status, body) = await session.PostAsync("/api/copies", asked);
+        Assert.True(status == 201, body.ToString());
+        return [.. body.GetProperty("ids").EnumerateArray().Select(i => i.GetString()!)];
+    }
+
+    [Fact]
+    public async Task Of_four_hundred_gigabytes_last_night_rows_are_taken_out_without_moving_them()
+    {
+        using var admin = await demo.AdminAsync();
+        var asked = new { database = "tickets", @as = "view", target = await DemoServer.AgoAsync(admin, 600), until = await InAsync(admin, 1) };
+        var sheet = (await admin.PostAsync("/api/copies/worksheet", asked)).Body;
+        Assert.Equal((true, 0L), (sheet.GetProperty("mounted").GetBoolean(), sheet.GetProperty("roomBytes").GetInt64()));
+        var aside = (await admin.GetAsync($"/api/recover/tickets?target={asked.target}")).GetProperty("compared").EnumerateArray().ToDictionary(w => w.GetProperty("way").GetString() + w.GetProperty("replica"));
+        Assert.True(sheet.GetProperty("seconds").GetDouble() < aside["aside"].GetProperty("usableSeconds").GetDouble() / 2);
+        Assert.Equal(sheet.GetProperty("movedBytes").GetInt64(), aside["view"].GetProperty("movedBytes").GetInt64());
+
+        var run = Assert.Single(await MadeAsync(admin, asked));
+        var done = await admin.RunIsAsync(run, "done");
+        Assert.StartsWith("stands on ", done.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.All(done.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("kind").GetString() == "restore"), s => Assert.Equal(JsonValueKind.Null, s.GetProperty("measuredBytes").ValueKind == JsonValueKind.Number && s.GetProperty("measuredBytes").GetInt64() == 0 ? JsonValueKind.Null : s.GetProperty("measuredBytes").ValueKind));
+
+        // What was opened where it lies proves nothing of how long a restore takes.
+        Assert.Equal(0, await demo.Server.QueryAsync<long>($"select count(*) from proofs where run_id = '{run}'"));
+        var rows = (await admin.PostAsync($"/api/copies/{run}/rows", new { query = "rows written from 0 to 400" })).Body;
+        Assert.Equal(["row", "value"], rows.GetProperty("columns").EnumerateArray().Select(c => c.GetString()));
+        Assert.Equal((409, "query"), Session.Fault(await admin.PostAsync($"/api/copies/{run}/rows", new { query = "drop it" })));
+        Assert.Equal((400, "query"), Session.Fault(await admin.PostAsync($"/api/copies/{run}/rows", new { query = " " })));
+        var file = await (await admin.Http.PostAsJsonAsync($"/api/copies/{run}/rows.csv", new { query = "rows written" })).Content.ReadAsStringAsync();
+        Assert.StartsWith("row,value\r\n", file, StringComparison.Ordinal);
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'rows-taken' and body::text like '%{run}%'"));
+
+        // Its sets stay as long as it stands.
+        var set = done.GetProperty("steps").EnumerateArray().First(s => s.GetProperty("kind").GetString() == "restore").GetProperty("title").GetString()!.Split(' ')[2];
+        Assert.True((await OneAsync(admin, run))!.Value.GetProperty("mounted").GetBoolean());
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where id = '{set}' and database = 'tickets'"));
+        await admin.RemoveAsync(run);
+        Assert.Null(await OneAsync(admin, run));
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/copies/{run}/rows", new { query = "count rows" })));
+    }
+
+    [Fact]
+    public async Task Two_masked_clones_are_for_their_host_alone_and_end_on_their_day_while_one_whose_mask_fails_lets_nobody_in()
+    {
+        using var admin = await demo.AdminAsync();
+        var until = await InAsync(admin, 1.0 / 24);
+        var asked = new { database = "berth-plan", @as = "clone", count = 2, hosts = (string[])["hill-h2"], mask = (string[])["hide values"], until, name = "berth-test" };
+        foreach (var (wrong, member) in new (object, string)[]
+        {
+            (asked with { hosts = [] }, "hosts"),
+            (asked with { hosts = ["nobody"] }, "hosts[0]"),
+            (asked with { count = 99 }, "count"),
+            (asked with { until = await InAsync(admin, -1) }, "until"),
+            (asked with { @as = "mirror" }, "as"),
+            (asked with { name = "../x" }, "name"),
+        })
+        {
+            Assert.Equal((400, member), Session.Fault(await admin.PostAsync("/api/copies", wrong)));
+            Assert.Equal(member, (await admin.PostAsync("/api/copies/worksheet", wrong)).Body.GetProperty("member").GetString());
+        }
+
+        var runs = await MadeAsync(admin, asked);
+        Assert.Equal(2, runs.Length);
+        Assert.Equal((409, "name"), Session.Fault(await admin.PostAsync("/api/copies", asked)));
+        foreach (var run in runs)
+        {
+            var done = await admin.RunIsAsync(run, "done");
+            var said = done.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("kind").GetString() is "mask" or "let-in").ToDictionary(s => s.GetProperty("kind").GetString()!, s => s.GetProperty("note").GetString());
+            Assert.EndsWith("values hidden", said["mask"], StringComparison.Ordinal);
+            Assert.Contains("from hill-h2: gets in", said["let-in"], StringComparison.Ordinal);
+            Assert.Contains("from quay-h1: is kept out", said["let-in"], StringComparison.Ordinal);
+            var copy = (await OneAsync(admin, run))!.Value;
+            Assert.Equal((true, false, "admin"), (copy.GetProperty("ends").GetBoolean(), copy.GetProperty("pastEnd").GetBoolean(), copy.GetProperty("owner").GetString()));
+        }
+
+        // A statement that fails: nothing stands.
+        var bad = Assert.Single(await MadeAsync(admin, asked with { count = 1, mask = ["burn it"], name = "berth-bad" }));
+        Assert.Contains("burn it", (await admin.RunIsAsync(bad, "failed")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Null(await OneAsync(admin, bad));
+
+        // One is told a day before, and ends on its day; the other got another end.
+        Assert.Equal(204, (await admin.PutAsync($"/api/copies/{runs[1]}/until", new JsonObject { ["until"] = await InAsync(admin, 30) })).Status);
+        Assert.Equal((400, "until"), Session.Fault(await admin.PutAsync($"/api/copies/{runs[1]}/until", new JsonObject { ["until"] = await InAsync(admin, -1) })));
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from notices where group_key like 'copy|{runs[0]}|%|soon'") == 1, what: () => "its owner is not told");
+        await Eventually.Async(async () => await OneAsync(admin, runs[0]) is null, what: () => "it does not end");
+        Assert.Equal("its end date", await demo.Server.QueryAsync<string>($"select asked_by from runs where kind = 'removal' and question->>'restored' = '{runs[0]}'"));
+        Assert.NotNull(await OneAsync(admin, runs[1]));
+        await admin.RemoveAsync(runs[1]);
+    }
+
+    [Fact]
+    public async Task One_that_people_remove_is_a_finding_past_its_end_and_survives_the_death_of_the_process()
+    {
+        using var admin = await demo.AdminAsync();
+        var run = Assert.Single(await MadeAsync(admin, new { database = "cargo-dangerous", @as = "clone", hosts = (string[])["hill-h2"], until = await InAsync(admin, 1.0 / 24), stays = true, name = "left-over" }));
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>($"select count(*) from runs where id = '{run}' and started is not null") > 0, what: () => "it does not begin");
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        await admin.RunIsAsync(run, "done");
+        async Task<bool> FoundAsync() => (await admin.GetAsync("/api/findings?database=cargo-dangerous")).ToString().Contains("copy-past-its-end", StringComparison.Ordinal);
+        await Eventually.Async(FoundAsync, what: () => "it is no finding");
+        Assert.True((await OneAsync(admin, run))!.Value.GetProperty("pastEnd").GetBoolean());
+        await admin.RemoveAsync(run);
+        await Eventually.Async(async () => !await FoundAsync(), what: () => "the finding stays");
+    }
+}
