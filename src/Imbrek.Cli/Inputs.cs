@@ -23,6 +23,8 @@ internal static class Inputs
 
     public static FleetModel ReadFleet(string path, bool all) => Take(FleetFile.Read(Bytes(path), path), all);
 
+    public static VersionCalendar ReadVersions(string path, FleetModel fleet, bool all) => Take(VersionFile.Read(Bytes(path), path, fleet), all);
+
     public static BackupCatalogue ReadCatalogue(string path, FleetModel fleet, bool all) =>
         Take(path.EndsWith(".csv", StringComparison.OrdinalIgnoreCase) ? CatalogueCsv.Read(Bytes(path), path, fleet) : CatalogueFile.Read(Bytes(path), path, fleet), all);
 

@@ -18,6 +18,7 @@ var root = new RootCommand("Imbrek on the open files: what could be lost, how so
     CommonCommand.Create(),
     MoveCommand.Create(),
     SiteReturnCommand.Create(),
+    VersionsCommand.Create(),
     VerifyLedgerCommand.Create(),
 };
 var parsed = root.Parse(args);

@@ -48,6 +48,8 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<PauseRow> Pauses => Set<PauseRow>();
 
+    public DbSet<VersionRow> Versions => Set<VersionRow>();
+
     public DbSet<DatedDrillRow> DatedDrills => Set<DatedDrillRow>();
 
     public DbSet<NoticeRow> Notices => Set<NoticeRow>();
@@ -217,6 +219,12 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.HasIndex(r => r.RunId);
         });
         builder.Entity<PauseRow>(e => e.ToTable("pauses"));
+        builder.Entity<VersionRow>(e =>
+        {
+            e.ToTable("versions").HasKey(v => v.Number);
+            e.Property(v => v.Number).ValueGeneratedNever();
+            e.HasIndex(v => new { v.Engine, v.Version }).IsUnique();
+        });
         builder.Entity<DatedDrillRow>(e =>
         {
             e.ToTable("dated_drills");

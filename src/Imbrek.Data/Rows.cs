@@ -222,6 +222,20 @@ public sealed class ProofRow
     public Proof ToProof() => new(At, LostSeconds, ServiceSeconds, Passed, SizeBytes, Version, Enum.TryParse<LossKind>(Loss.Split(':')[0], ignoreCase: true, out var kind) ? kind : LossKind.None, TookOver);
 }
 
+/// <summary>A version of the version calendar.</summary>
+public sealed class VersionRow
+{
+    /// <summary>Its place in the calendar.</summary>
+    public int Number { get; set; }
+
+    public string Engine { get; set; } = "";
+
+    public string Version { get; set; } = "";
+
+    /// <summary>The last day on which it is supported.</summary>
+    public LocalDate SupportedUntil { get; set; }
+}
+
 /// <summary>A drill with a date, and who is told of it beforehand.</summary>
 public sealed class DatedDrillRow
 {

@@ -1,12 +1,17 @@
 using System.Text.Json;
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Notices;
 using Imbrek.Core.Planning;
+using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Notices;
+using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Drill;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.TemporaryCopy;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
 using Microsoft.EntityFrameworkCore;
@@ -130,6 +135,17 @@ internal static class DemoSeed
             AskedAt = script.Now,
         });
 
+        LeaveClone(inside, world, now);
+
+        // Version 14 of the families with a log of their own ends in a hundred days; what is managed is kept up by whoever manages it.
+        var today = now.InUtc().Date;
+        VersionSupport[] versions =
+        [
+            .. script.Fleet.EngineList.Where(e => e.Id.Value != "managed").SelectMany(e => new[] { new VersionSupport(e.Id, "14", today.PlusDays(e.Id.Value is "chain-log" or "stream-log" ? 100 : 460)), new(e.Id, "15", today.PlusDays(825)) }),
+            new(new("managed"), "15", today.PlusDays(640)),
+        ];
+        inside.Versions.AddRange(versions.Select((v, i) => new VersionRow { Number = i + 1, Engine = v.Engine.Value, Version = v.Version, SupportedUntil = v.SupportedUntil }));
+
         // What history had under way the product goes on with.
         inside.Runs.AddRange(world.Remember().Open.Select(o => new RunRow
         {
@@ -170,6 +186,32 @@ internal static class DemoSeed
 
         Directory.CreateDirectory(folder);
         File.WriteAllText(mark, "The simulated world of an Imbrek demo keeps its bytes here. The folder is emptied when a new world is made.\n");
+    }
+
+    /// <summary>A clone that somebody had made for a test, and that stands past its end: nobody has removed it. What making it took was not kept.</summary>
+    private static void LeaveClone(ImbrekContext data, World world, Instant now)
+    {
+        const string instance = "certificates-trial";
+        var d = world.Fleet.DatabaseById[new("crew-certificates")];
+        var (made, until) = (now - Duration.FromDays(9), now - Duration.FromDays(4));
+        var subject = RecoverySubject.Of(world.Fleet, d, new DatabaseCatalogue(d.Id, world.Sets.Where(s => s.Database == d.Id)));
+        if (PathFinder.Find(subject, new PathQuestion { Target = made, At = made }).Best is not { } path)
+        {
+            return;
+        }
+
+        var run = Run.Of(new RunPlan(TemporaryCopy.Clone(d, path, instance, ["quay-h2"], [], until)));
+        foreach (var step in run.Plan.Steps)
+        {
+            run = run.Begin(step.Number, made).Finish(step.Number, made, null, null);
+        }
+
+        var asked = new RestoreQuestion("none", made, null, null, null, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), Hosts: ["quay-h2"], Mask: [], Stays: true);
+        var row = NewRuns.Row(TemporaryCopyKind.Clone, d.Id.Value, WorldFamily.FamilyName, asked, run.Close(made), "operate", made);
+        (row.State, row.Started, row.Ended, row.Claim, row.Until, row.Attempts, row.Fence) = ((short)RunState.Done, made, made, asked.Claim, until, 1, 1);
+        row.Note = $"stands on {asked.Host} as {asked.Instance} until {Instants.Write(until)}";
+        data.Runs.Add(row);
+        new StandInDriver(world).Leave(new(row.Id, 1), asked.Spec(d.Id.Value, row.Id), made, [new("quay-h2")]);
     }
 
     /// <summary>Keeps a drill of history as the run it was, with what it proved and its entry in the ledger.</summary>

@@ -40,6 +40,7 @@ using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Drills;
 using Imbrek.Server.Features.SignIn;
 using Imbrek.Server.Features.Timetable;
+using Imbrek.Server.Features.Versions;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
 using Microsoft.AspNetCore.Authentication;
@@ -236,6 +237,8 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, JointDrillKind>();
         builder.Services.AddSingleton<IRunKind, PlanChangeKind>();
         builder.Services.AddSingleton<IFindingSource, DrillBook>();
+        builder.Services.AddSingleton<VersionBook>();
+        builder.Services.AddSingleton<IFindingSource>(s => s.GetRequiredService<VersionBook>());
         builder.Services.AddSingleton<CopyEnds>();
         builder.Services.AddSingleton<IFindingSource>(s => s.GetRequiredService<CopyEnds>());
         builder.Services.AddSingleton<IRunKind, NewDatabaseKind>();
@@ -338,6 +341,7 @@ internal static class ImbrekServer
         DatabaseEndpoints.Map(app);
         RecoverEndpoints.Map(app);
         CopyEndpoints.Map(app);
+        VersionEndpoints.Map(app);
         RecoverSeveralEndpoints.Map(app);
         ReplicaEndpoints.Map(app);
         NewDatabaseEndpoints.Map(app);

@@ -312,6 +312,17 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     internal void Put(RunCall call, InstanceSpec instance, PageImage image, long reachedMs, int branch) =>
         Save(call, instance, new InstanceFile(instance.Database.Value, instance.Owner, call.Fence, [], reachedMs, true, false, branch), image);
 
+    /// <summary>Leaves a copy in the world as history made it: it holds the database as it was at an instant, and the named get in.</summary>
+    public void Leave(RunCall call, InstanceSpec instance, Instant at, IReadOnlyList<Id<Host>> hosts)
+    {
+        lock (world.Gate)
+        {
+            var ms = at.ToUnixTimeMilliseconds();
+            Put(call, instance, world[instance.Database].StateAt(ms, 1), ms, 1);
+            Save(call, instance, Load(instance)! with { Released = true, Hosts = [.. hosts.Select(h => h.Value)] }, null);
+        }
+    }
+
     private static CheckResult Ask(PageImage image, PageImage expected, string query)
     {
         var name = $"query \"{query}\"";

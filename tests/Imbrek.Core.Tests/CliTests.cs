@@ -184,6 +184,22 @@ public sealed class CliTests : IDisposable
         Assert.Equal((2, "imbrek: --loss: 'none' is not site:ID"), Imbrek(["site-return", .. Files(Name), "--loss", "none", "--at", "2026-03-02T07:15:00Z"]) is var (code, _, said) ? (code, said) : default);
     }
 
+    [Fact]
+    public void Versions_names_who_must_move_on_and_a_calendar_with_a_fault_is_refused_by_its_member()
+    {
+        var parts = JsonNode.Parse(File.ReadAllText(Case("01-chain-with-a-hole-offsite", "fleet.json")))!;
+        var database = parts["databases"]![0]!;
+        database["version"] = "9";
+        var fleet = Written("versioned.json", parts.ToJsonString());
+        var calendar = Written("versions.json", $$"""{"versions":[{"engine":"{{database["engine"]}}","version":"9","supportedUntil":"2026-03-31"}]}""");
+        var (exit, output, error) = Imbrek("versions", "--fleet", fleet, "--versions", calendar, "--at", "2026-03-01T12:00:00Z", "--json");
+        Assert.Equal((0, ""), (exit, error));
+        var row = Assert.Single(JsonNode.Parse(output)!.AsArray())!;
+        Assert.Equal(("9", "2026-03-31", 30), (row["version"]!.ToString(), row["supportedUntil"]!.ToString(), (int)row["daysLeft"]!));
+        var bad = Written("bad.json", """{"versions":[{"engine":"e","version":"9","supportedUntil":"x"}]}""");
+        Assert.Contains("versions[0].supportedUntil", Imbrek("versions", "--fleet", fleet, "--versions", bad, "--at", "2026-03-01T12:00:00Z").Error, StringComparison.Ordinal);
+    }
+
     [Theory]
     [InlineData("--population 100 --confidence 0.95 --share 0.1 --json", """{"needed":23}""")]
     [InlineData("--population 48 --confidence 0.95 --tested 20 --failed 1 --json", """{"atMostFailing":8,"share":0.16666666666666666}""")]

@@ -94,8 +94,9 @@ public class WaysComparedTests
     {
         var (subject, now) = Harboured(mounts: true);
         var path = PathFinder.Find(subject, new PathQuestion { Target = now, At = now }).Best!;
-        var view = TemporaryCopy.View(subject.Database, path, "v", [], now + Duration.FromDays(1));
+        var view = TemporaryCopy.View(subject.Database, path, "v", [], now + Duration.FromDays(1), mounted: true);
         var clone = TemporaryCopy.Clone(subject.Database, path, "c", ["near"], ["hide"], now + Duration.FromDays(1));
+        Assert.All(view.Where(s => s.Kind == "restore"), s => Assert.Contains("where it lies", s.Title, StringComparison.Ordinal));
         Assert.Equal(["open", "check", "let-in"], view.TakeLast(3).Select(s => s.Kind));
         Assert.Equal(["open", "check", "mask", "let-in"], clone.TakeLast(4).Select(s => s.Kind));
         Assert.Equal("let-in", TemporaryCopy.Clone(subject.Database, path, "c", ["near"], [], now + Duration.FromDays(1))[^1].Kind);

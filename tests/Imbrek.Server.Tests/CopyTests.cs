@@ -48,7 +48,7 @@ public class CopyTests(DemoServer demo)
         Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'rows-taken' and body::text like '%{run}%'"));
 
         // Its sets stay as long as it stands.
-        var set = done.GetProperty("steps").EnumerateArray().First(s => s.GetProperty("kind").GetString() == "restore").GetProperty("title").GetString()!.Split(' ')[2];
+        var set = done.GetProperty("steps").EnumerateArray().First(s => s.GetProperty("kind").GetString() == "restore").GetProperty("title").GetString()!.Split(' ')[2].TrimEnd(',');
         Assert.True((await OneAsync(admin, run))!.Value.GetProperty("mounted").GetBoolean());
         Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where id = '{set}' and database = 'tickets'"));
         await admin.RemoveAsync(run);

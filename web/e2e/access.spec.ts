@@ -14,6 +14,8 @@ const pages = [
   '/recover',
   '/recover/tickets',
   '/recover/several?databases=tickets,fares-tariffs',
+  '/copies',
+  '/copies/new?database=tickets&as=clone',
   '/replicas',
   '/evidence',
   '/setup',

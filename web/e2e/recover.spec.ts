@@ -8,7 +8,7 @@ test('behind the bad change of Monday, held, checked, released, proven', async (
   await page.getByRole('option', { name: /Timetable import cancels 312 sailings/ }).click();
   await expect(page.getByLabel('Instant, local time')).toHaveValue(/07:39:59\.999$/);
   await expect(page.getByText('nothing before the instant wanted is lost')).toBeVisible();
-  await expect(page.getByRole('region', { name: 'Ways back' })).toContainText('Best');
+  await expect(page.getByRole('region', { name: 'Ways compared' })).toContainText('best here');
   await page.getByLabel('Name of the new instance').fill('e2e-behind-monday');
   await page.getByLabel('A query of your own to check').fill('count cancelled');
   await page.getByRole('button', { name: 'Restore to a new instance' }).click();
@@ -30,7 +30,7 @@ test('behind the bad change of Monday, held, checked, released, proven', async (
 
 test('a change of premise changes the ways back', async ({ page }) => {
   await signIn(page, 'operate', '/recover/tickets');
-  const ways = page.getByRole('region', { name: 'Ways back' });
+  const ways = page.getByRole('region', { name: 'By sets' });
   await expect(ways).toContainText('quay-h4');
   await page.getByRole('button', { name: /^Loss:/ }).click();
   await page.getByRole('menuitem', { name: /^the site / }).click();

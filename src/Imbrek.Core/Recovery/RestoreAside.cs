@@ -71,7 +71,8 @@ public static class RestoreAside
     /// <param name="instance">The name of the instance.</param>
     /// <param name="after">The number of the step they follow; 0 for none.</param>
     /// <param name="before">The log position it stops before, exactly; null for the instant the path reaches.</param>
-    internal static IReadOnlyList<Step> Ready(Database database, RestorePath path, string instance, int after, long? before)
+    /// <param name="mounted">Whether its sets are opened where they lie.</param>
+    internal static IReadOnlyList<Step> Ready(Database database, RestorePath path, string instance, int after, long? before, bool mounted = false)
     {
         var provision = new Step
         {
@@ -87,7 +88,7 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        return [provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), before)];
+        return [provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), before, mounted)];
     }
 
     /// <summary>The step at which people look.</summary>
@@ -238,11 +239,11 @@ public static class RestoreAside
 
     private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
-    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before)
+    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before, bool mounted = false)
     {
         foreach (var s in path.Steps.Where(s => s.Kind != SetKind.Log && !done.Contains(s.Set.Value)))
         {
-            yield return Next("restore", $"Restore {s.Kind.ToString().ToLowerInvariant()} {s.Set} from {s.Store}", s.Seconds, new Work([Cut(s)], null), s.Learned is null ? "profile" : "learned");
+            yield return Next("restore", mounted ? $"Open {s.Kind.ToString().ToLowerInvariant()} {s.Set} where it lies, in {s.Store}" : $"Restore {s.Kind.ToString().ToLowerInvariant()} {s.Set} from {s.Store}", s.Seconds, new Work([Cut(s)], null), s.Learned is null ? "profile" : "learned");
         }
 
         if (path.Steps.Where(s => s.Kind == SetKind.Log).ToArray() is { Length: > 0 } logs)

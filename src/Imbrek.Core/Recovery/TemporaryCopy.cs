@@ -33,7 +33,8 @@ public static class TemporaryCopy
     /// <param name="instance">The name of the instance.</param>
     /// <param name="hosts">Who may read it beside those who look through the product.</param>
     /// <param name="until">When it ends.</param>
-    public static IReadOnlyList<Step> View(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, Instant until) => Steps(database, path, instance, hosts, [], until, readOnly: true);
+    /// <param name="mounted">Whether its sets are opened where they lie.</param>
+    public static IReadOnlyList<Step> View(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, Instant until, bool mounted) => Steps(database, path, instance, hosts, [], until, mounted);
 
     /// <summary>The steps of a clone.</summary>
     /// <param name="database">The database.</param>
@@ -42,11 +43,11 @@ public static class TemporaryCopy
     /// <param name="hosts">Who may use it.</param>
     /// <param name="mask">The statements that mask it; none to leave it as it is.</param>
     /// <param name="until">When it ends.</param>
-    public static IReadOnlyList<Step> Clone(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until) => Steps(database, path, instance, hosts, mask, until, readOnly: false);
+    public static IReadOnlyList<Step> Clone(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until) => Steps(database, path, instance, hosts, mask, until, mounted: false);
 
-    private static List<Step> Steps(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until, bool readOnly)
+    private static List<Step> Steps(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until, bool mounted)
     {
-        var steps = new List<Step>(RestoreAside.Ready(database, path, instance, 0, null));
+        var steps = new List<Step>(RestoreAside.Ready(database, path, instance, 0, null, mounted));
         if (mask.Count > 0)
         {
             Add("mask", $"Mask it by {mask.Count} {(mask.Count == 1 ? "statement" : "statements")}, before anybody is let in");

@@ -82,38 +82,38 @@ public static class WaysCompared
         var inPlace = can.WhyNotInPlace is null ? PathFinder.Find(subject, question with { Choice = question.Choice with { Host = d.Host } }) : null;
         var view = can.WhyNoView is null ? PathFinder.Find(subject, question with { Mounted = true }) : null;
         var mounts = subject.Fleet.Engines[d.Engine].MountsSets;
-        string[] instance = can.WholeInstance ? [] : ["accounts, settings and jobs of the instance"];
+        string[] instance = can.WholeInstance ? [] : ["accounts, settings, jobs"];
         List<WayCompared> ways =
         [
             By("aside", aside.Best, aside.Reason, mounted: false) with
             {
                 GivesService = true,
-                Keeps = ["what is there now, untouched"],
-                KeepsNot = [.. instance, "its protection: it has no plan of its own"],
-                Afterwards = "clients must be sent to another address; two databases of one name stand side by side",
-                Why = "to look first and decide then, or when its own host is gone",
+                Keeps = ["what is there now"],
+                KeepsNot = instance,
+                Afterwards = "clients go to another address; it has no plan of its own",
+                Why = "to look first, or when its own host is gone",
             },
             By("inPlace", inPlace?.Best, can.WhyNotInPlace ?? inPlace?.Reason, mounted: false) with
             {
                 GivesService = true,
-                Keeps = ["address, accounts and jobs of its instance", "its plan, which goes on"],
-                KeepsNot = ["what was written since, which is saved and can be had back", "replicas that hold more"],
-                Afterwards = "a new branch begins; instants since then lie on the one that was left",
-                Why = "when what is there is worth less than what was, and everybody can be kept out",
+                Keeps = ["address, accounts, jobs, plan"],
+                KeepsNot = ["what came since, which is saved first"],
+                Afterwards = "a new branch begins; replicas that hold more no longer follow",
+                Why = "when what is there is worth less than what was",
             },
             By("view", view?.Best, can.WhyNoView ?? view?.Reason, mounted: mounts) with
             {
-                Keeps = ["what is there now, untouched"],
-                KeepsNot = mounts ? ["speed: it is read from its store"] : instance,
-                Afterwards = "the sets it lies on stay until its end",
-                Why = mounts ? "for a table or a few rows: sets are opened where they lie, log alone is moved" : "for a table or a few rows; its family opens no sets where they lie, so all is moved",
+                Keeps = ["what is there now"],
+                KeepsNot = mounts ? ["its speed: it is read from its store"] : instance,
+                Afterwards = "its sets stay until its end",
+                Why = mounts ? "for a table or a few rows: log alone is moved" : "for a table or a few rows; its family moves all for it",
             },
             By("clone", can.WhyNoClone is null ? aside.Best : null, can.WhyNoClone ?? aside.Reason, mounted: false) with
             {
-                Keeps = ["what is there now, untouched"],
-                KeepsNot = [.. instance, "what its masking changes"],
-                Afterwards = "it ends on its day, with all that was written to it",
-                Why = "to try something on the real data, on a named host alone",
+                Keeps = ["what is there now"],
+                KeepsNot = [.. instance, "what is masked"],
+                Afterwards = "it goes on its day, with all written to it",
+                Why = "to try something on real data, for named hosts alone",
             },
             .. TakeOver.Each(subject, question, loss).Select(t => new WayCompared
             {
@@ -127,10 +127,10 @@ public static class WaysCompared
                 ServiceSeconds = t.Way?.ServiceSeconds,
                 RoomBytes = t.Way is null ? null : 0,
                 MovedBytes = t.Way is null ? null : 0,
-                Keeps = ["indexes, statistics and warm data of the replica"],
-                KeepsNot = ["what it had not received", "the replica: another one is needed"],
-                Afterwards = "it lives elsewhere from then on; a new branch begins, and a first base is taken",
-                Why = "soonest back, when what is lost is the primary and not the data",
+                Keeps = ["indexes, statistics, warm data"],
+                KeepsNot = ["what it had not received"],
+                Afterwards = "it lives elsewhere; another replica is needed",
+                Why = t.Way is not { } over ? "" : $"when the primary is lost and not the data{(over.ByItself ? "; it does so by itself" : "")}{(over.WorkSeconds < 0.05 ? "" : $"; {PlainDuration.Of(over.WorkSeconds)} of it to apply or go back")}",
                 WhyNot = t.WhyNot,
             }),
         ];

@@ -1342,6 +1342,36 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("tokens", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.VersionRow", b =>
+                {
+                    b.Property<int>("Number")
+                        .HasColumnType("integer")
+                        .HasColumnName("number");
+
+                    b.Property<string>("Engine")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("engine");
+
+                    b.Property<LocalDate>("SupportedUntil")
+                        .HasColumnType("date")
+                        .HasColumnName("supported_until");
+
+                    b.Property<string>("Version")
+                        .IsRequired()
+                        .HasColumnType("text")
+                        .HasColumnName("version");
+
+                    b.HasKey("Number")
+                        .HasName("pk_versions");
+
+                    b.HasIndex("Engine", "Version")
+                        .IsUnique()
+                        .HasDatabaseName("ix_versions_engine_version");
+
+                    b.ToTable("versions", (string)null);
+                });
+
             modelBuilder.Entity("Microsoft.AspNetCore.DataProtection.EntityFrameworkCore.DataProtectionKey", b =>
                 {
                     b.Property<int>("Id")

@@ -13,6 +13,8 @@ const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
+const CopiesPage = lazy(() => import('../features/copies/CopiesPage'));
+const NewCopyPage = lazy(() => import('../features/copies/NewCopyPage'));
 const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
 const NewDatabasePage = lazy(() => import('../features/newDatabase/NewDatabasePage'));
 const NewReplicaPage = lazy(() => import('../features/replicas/NewReplicaPage'));
@@ -72,6 +74,8 @@ function SignedIn() {
               <Route path="/recover" element={<RecoverPage />} />
               <Route path="/recover/several" element={<SeveralPage />} />
               <Route path="/recover/:id" element={<RecoverPage />} />
+              <Route path="/copies" element={<CopiesPage />} />
+              <Route path="/copies/new" element={<NewCopyPage />} />
               <Route path="/replicas" element={<ReplicasPage />} />
               <Route path="/replicas/new" element={<NewReplicaPage />} />
               <Route path="/replicas/:id" element={<ReplicaPage />} />

@@ -208,6 +208,26 @@ export const path: Of<'PathView'> = (changes) => ({
   ...changes,
 });
 
+export const compared: Of<'ComparedView'> = (changes) => ({
+  way: 'aside',
+  replica: null,
+  givesService: true,
+  host: 'hill-h1',
+  reaches: '2026-11-23T11:55:50Z',
+  lostSeconds: 250,
+  usableSeconds: 1000,
+  serviceSeconds: 1320,
+  roomBytes: 400e9,
+  movedBytes: 200e9,
+  links: ['quayside to hillhouse'],
+  keeps: ['what is there now'],
+  keepsNot: ['accounts of the instance'],
+  afterwards: 'clients must be sent to another address',
+  why: 'to look first',
+  whyNot: null,
+  ...changes,
+});
+
 export const ways: Of<'WaysView'> = (changes) => ({
   database: 'tickets',
   name: 'Tickets',
@@ -219,7 +239,20 @@ export const ways: Of<'WaysView'> = (changes) => ({
   nearest: { recoverable: true, before: null, after: null, reasons: [] },
   best: path(),
   alternatives: [],
-  takeOvers: [],
+  compared: [
+    compared({}),
+    compared({
+      way: 'view',
+      givesService: false,
+      serviceSeconds: null,
+      usableSeconds: 90,
+      roomBytes: 0,
+      movedBytes: 4e9,
+      keepsNot: [],
+      why: 'for a table or a few rows',
+    }),
+    compared({ way: 'takeOver', replica: 'tickets-hill', whyNot: 'it has the bad change too' }),
+  ],
   prechecks: [{ name: 'Room on the host', outcome: 'passed', detail: '800 GB are free' }],
   doesNotComeAlong: ['Sign-ins of the server'],
   hosts: [

@@ -36,15 +36,15 @@ internal static class CopyEndpoints
     /// <param name="Hosts">Who is let in beside those who look through the product; null where clients are.</param>
     /// <param name="Reached">The instant it holds.</param>
     /// <param name="Removing">The run that removes it; null when none does.</param>
-    public sealed record CopyView(
+    public sealed record StandingCopyView(
         Guid Run, string Kind, string Database, string DatabaseName, string Host, string Instance, string? Owner, RunState State, Instant? Since, Instant? Until, bool Ends, bool PastEnd, long Bytes, bool Mounted,
         IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing);
 
-    public sealed record CopiesView(Instant Now, IReadOnlyList<CopyView> Copies);
+    public sealed record CopiesView(Instant Now, IReadOnlyList<StandingCopyView> Copies);
 
     /// <summary>What would be made.</summary>
     /// <param name="Seconds">Until it can be used.</param>
-    public sealed record WorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp);
+    public sealed record CopyWorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp);
 
     public sealed record CopiesBegun(IReadOnlyList<Guid> Ids);
 
@@ -57,9 +57,9 @@ internal static class CopyEndpoints
         app.MapGet("/api/copies", ListAsync).Needs(Roles.Look).WithName("Copies");
         app.MapPost("/api/copies/worksheet", Worksheet).Needs(Roles.Look).Computes().WithName("CopyWorksheet");
         app.MapPost("/api/copies", MakeAsync).Needs(Roles.Operate).Computes().WithName("MakeCopies");
-        app.MapPost("/api/copies/{id:guid}/rows", RowsAsync).Needs(Roles.Operate).WithName("CopyRows");
-        app.MapPost("/api/copies/{id:guid}/rows.csv", CsvAsync).Needs(Roles.Operate).WithName("CopyRowsCsv").ExcludeFromDescription();
-        app.MapPut("/api/copies/{id:guid}/until", SetUntilAsync).Needs(Roles.Operate).WithName("SetCopyUntil");
+        app.MapPost("/api/copies/{id}/rows", RowsAsync).Needs(Roles.Operate).WithName("CopyRows");
+        app.MapPost("/api/copies/{id}/rows.csv", CsvAsync).Needs(Roles.Operate).WithName("CopyRowsCsv").ExcludeFromDescription();
+        app.MapPut("/api/copies/{id}/until", SetUntilAsync).Needs(Roles.Operate).WithName("SetCopyUntil");
     }
 
     private static async Task<Ok<CopiesView>> ListAsync(FleetState fleet, ImbrekContext data, Drivers drivers, IClock clock, CancellationToken cancel)
@@ -67,9 +67,9 @@ internal static class CopyEndpoints
         var now = clock.GetCurrentInstant();
         var rows = await data.Runs.AsNoTracking().Where(r => r.Claim != null && r.Question != null && r.Steps != null).OrderBy(r => r.Due).Take(5_000).ToListAsync(cancel);
         var removals = rows.Where(r => r.Claim!.EndsWith("/removal", StringComparison.Ordinal)).ToDictionary(r => r.Claim![..^"/removal".Length], r => r.Id);
-        return TypedResults.Ok(new CopiesView(now, [.. rows.Select(Of).OfType<CopyView>().OrderBy(c => c.Until ?? Instant.MaxValue).ThenBy(c => c.Since)]));
+        return TypedResults.Ok(new CopiesView(now, [.. rows.Select(Of).OfType<StandingCopyView>().OrderBy(c => c.Until ?? Instant.MaxValue).ThenBy(c => c.Since)]));
 
-        CopyView? Of(RunRow r)
+        StandingCopyView? Of(RunRow r)
         {
             var d = fleet.Has(r.Database) ? fleet[r.Database].Subject.Database : null;
             if (r.Kind == LookAtReplicaKind.KindName)
@@ -85,31 +85,31 @@ internal static class CopyEndpoints
 
             var result = r.Result is null ? null : RunJson.Read<RestoreResult>(r.Result);
             return new(
-                r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt, r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
-                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, asked.Hosts, result?.Reached, IsOpen(r), removals.TryGetValue(asked.Claim, out var removal) ? removal : null);
+                r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt ?? (r.StateIs.IsOver() ? r.Ended : null), r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
+                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, asked.Hosts, result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null), IsOpen(r), removals.TryGetValue(asked.Claim, out var removal) ? removal : null);
         }
     }
 
     /// <summary>Whether what a run made can be asked: it is held, or stands.</summary>
     private static bool IsOpen(RunRow r) => r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null);
 
-    private static Ok<WorksheetView> Worksheet(CopyPlanning.Request request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
+    private static Ok<CopyWorksheetView> Worksheet(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
     {
         var d = state[request.Database ?? ""].Subject.Database;
         var family = drivers.TryFor(d);
         try
         {
             var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
-            return TypedResults.Ok(new WorksheetView(
+            return TypedResults.Ok(new CopyWorksheetView(
                 null, null, p.Path.Host.Value, p.Path.Reaches, p.Path.LostSeconds, p.Path.Seconds, d.CheckSeconds, p.Mounted, p.RoomBytes, p.MovedBytes, p.Names, family?.QueryHelp, family?.MaskHelp));
         }
         catch (BadInputException e)
         {
-            return TypedResults.Ok(new WorksheetView(e.Message, e.Member, null, null, null, null, null, false, null, null, [], family?.QueryHelp, family?.MaskHelp));
+            return TypedResults.Ok(new CopyWorksheetView(e.Message, e.Member, null, null, null, null, null, false, null, null, [], family?.QueryHelp, family?.MaskHelp));
         }
     }
 
-    private static async Task<Created<CopiesBegun>> MakeAsync(CopyPlanning.Request request, FleetState state, Drivers drivers, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    private static async Task<Created<CopiesBegun>> MakeAsync(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
         if (!await begin.TryBeginAsync(p.Rows, cancel))

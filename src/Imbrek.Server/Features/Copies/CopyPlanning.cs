@@ -28,7 +28,7 @@ internal static class CopyPlanning
     /// <param name="Name">What it is called; a number follows where there are several. Null for a name after the database.</param>
     /// <param name="Query">A query to check it with; null for none.</param>
     /// <param name="Stays">Whether its end is told of only, and people remove it.</param>
-    public sealed record Request(
+    public sealed record CopyRequest(
         string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays);
 
     /// <summary>What it comes to.</summary>
@@ -41,7 +41,7 @@ internal static class CopyPlanning
     public sealed record Planned(RestorePath Path, bool Mounted, IReadOnlyList<string> Names, long RoomBytes, long MovedBytes, IReadOnlyList<RunRow> Rows);
 
     /// <exception cref="BadInputException">It names what cannot be.</exception>
-    public static Planned Of(Request request, FleetState state, Drivers drivers, Instant now, string who)
+    public static Planned Of(CopyRequest request, FleetState state, Drivers drivers, Instant now, string who)
     {
         var db = state[request.Database ?? ""];
         var (s, d) = (db.Subject, db.Subject.Database);
@@ -137,7 +137,7 @@ internal static class CopyPlanning
         {
             var asked = new RestoreQuestion(
                 loss.ToString(), target, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), Mounted: mounted, Hosts: hosts, Mask: mask, Stays: request.Stays ?? false);
-            var steps = view ? TemporaryCopy.View(d, path, instance, hosts, until) : TemporaryCopy.Clone(d, path, instance, hosts, mask, until);
+            var steps = view ? TemporaryCopy.View(d, path, instance, hosts, until, mounted) : TemporaryCopy.Clone(d, path, instance, hosts, mask, until);
             var row = NewRuns.Row(request.As, d.Id.Value, family.Name, asked, Run.Of(new RunPlan(steps)), who, now);
             (row.Claim, row.Until) = (asked.Claim, until);
             return row;

@@ -50,9 +50,6 @@ internal static class RecoverEndpoints
     /// <summary>What to ask for so that a way is the best one.</summary>
     public sealed record ChoiceView(string? Host, string? Base, string? Without);
 
-    /// <summary>A replica that might take over instead: what that would reach and take, or why it cannot.</summary>
-    public sealed record TakeOverView(string Replica, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? WorkSeconds, bool ByItself, string? WhyNot);
-
     /// <summary>What putting it back in place would reach, take and cost, or why it cannot be.</summary>
     /// <param name="GivesUpSeconds">How much of what was written since is not in it afterwards, but saved.</param>
     public sealed record InPlaceView(Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? GivesUpSeconds, string? WhyNot);
@@ -79,7 +76,6 @@ internal static class RecoverEndpoints
         NearestView Nearest,
         PathView? Best,
         IReadOnlyList<PathView> Alternatives,
-        IReadOnlyList<TakeOverView> TakeOvers,
         IReadOnlyList<PrecheckView> Prechecks,
         IReadOnlyList<string> DoesNotComeAlong,
         IReadOnlyList<HostView> Hosts,
@@ -146,8 +142,6 @@ internal static class RecoverEndpoints
             new NearestView(nearest.Recoverable, nearest.Before, nearest.After, reasons),
             answer.Best is { } best ? View(best, null) : null,
             [.. answer.Alternatives.Select(a => View(a, answer.Best))],
-            [.. TakeOver.Each(s, question, resolved).Select(a => new TakeOverView(
-                a.Replica.Id.Value, a.Way?.Host.Value, a.Way?.Reaches, a.Way?.LostSeconds, a.Way?.Seconds, a.Way?.ServiceSeconds, a.Way?.WorkSeconds, a.Way?.ByItself ?? false, a.WhyNot))],
             chosen is null ? [] : [.. Prechecks.Of(s, chosen, answer.Best, resolved, asOf).Select(c => new PrecheckView(c.Name, c.Outcome, c.Detail))],
             chosen is null ? [] : Prechecks.DoesNotComeAlong(d, chosen, family?.RestoresInstances ?? false),
             [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved)))],

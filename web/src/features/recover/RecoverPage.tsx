@@ -21,7 +21,7 @@ import { RunsTable } from '../runs/RunsTable';
 import { CommitList } from './CommitList';
 import { Consequence, type How } from './Consequence';
 import { PathCard } from './PathCard';
-import { TakeOvers } from './TakeOvers';
+import { WaysTable } from './WaysTable';
 
 /** What, when, how: one worksheet, with what follows from it beside it. */
 export default function RecoverPage() {
@@ -37,7 +37,9 @@ function Choose() {
     queryFn: () =>
       got(
         api.GET('/api/runs', {
-          params: { query: { kind: 'restore,restore-in-place,restore-together,rehearsal,removal', take: 30 } },
+          params: {
+            query: { kind: 'restore,restore-in-place,restore-together,view,clone,rehearsal,removal', take: 30 },
+          },
         }),
       ),
   });
@@ -47,7 +49,8 @@ function Choose() {
       <DatabaseField id={null} onPick={(d) => go(`/recover/${d}`)} />
       <Box component="p" sx={{ color: 'text.secondary' }}>
         Choose a database, then the instant to go back to. Those that belong together are brought to one instant:{' '}
-        <Link to={withPremise('/recover/several', search)}>several at once</Link>.
+        <Link to={withPremise('/recover/several', search)}>several at once</Link>. What stands of earlier restores,
+        views and clones: <Link to={withPremise('/copies', search)}>copies in use</Link>.
       </Box>
       <h2 style={{ fontSize: 15 }}>Restores and rehearsals</h2>
       <RunsTable runs={runs.data?.runs ?? []} empty={runs.isSuccess ? 'No restore was begun here yet.' : ''} />
@@ -253,10 +256,12 @@ function WayBack({ id }: { id: string }) {
             <b>There is no way back under this premise.</b> {w.reason}.
           </Alert>
         )}
+        {w && <WaysTable ways={w} zone={zone} />}
+        {w?.best && <h2 style={{ fontSize: 14, margin: '16px 0 6px' }}>By sets, aside: from where, and how else</h2>}
         {w?.best && (
           <Box
             component="section"
-            aria-label="Ways back"
+            aria-label="By sets"
             sx={{ display: 'grid', gridTemplateColumns: 'repeat(auto-fit, minmax(178px, 1fr))', gap: 1.5 }}
           >
             {[w.best, ...w.alternatives].map((p, i) => (
@@ -267,13 +272,12 @@ function WayBack({ id }: { id: string }) {
                 zone={zone}
                 rto={w.rtoSeconds}
                 longest={Math.max(...[w.best!, ...w.alternatives].map((x) => x.serviceSeconds))}
-                word={base || without ? 'Chosen' : w.takeOvers.length > 0 ? 'Best by sets' : 'Best'}
+                word={base || without ? 'Chosen' : 'Best by sets'}
                 onTake={() => take(p.choice)}
               />
             ))}
           </Box>
         )}
-        {w && <TakeOvers ways={w.takeOvers} zone={zone} rto={w.rtoSeconds} />}
       </Box>
       <Consequence
         ways={w}

@@ -44,8 +44,8 @@ describe('recover', () => {
     const slow = path({ host: 'north-h1', serviceSeconds: 5400, stores: ['north-o1', 'hill-s1'], logs: 0 });
     open({ 'GET /api/recover/tickets': ways({ alternatives: [slow] }) });
     await begin();
-    const cards = within(screen.getByRole('region', { name: 'Ways back' }));
-    expect(cards.getAllByText(/^(Best|Or)$/).map((x) => x.textContent)).toEqual(['Best', 'Or']);
+    const cards = within(screen.getByRole('region', { name: 'By sets' }));
+    expect(cards.getAllByText(/^(Best by sets|Or)$/).map((x) => x.textContent)).toEqual(['Best by sets', 'Or']);
     cards.getByText('back in 22 min');
     cards.getByText('back in 1 h 30 min');
     expect(cards.getByText(/full → 3 logs/)).toBeTruthy();

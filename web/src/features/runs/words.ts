@@ -7,6 +7,8 @@ export const runKindWord: Record<string, string> = {
   restore: 'Restore aside',
   'restore-in-place': 'Restore in place',
   'restore-together': 'Restore to one instant',
+  view: 'View',
+  clone: 'Clone',
   rehearsal: 'Rehearsal',
   removal: 'Removal',
   'new-database': 'Making',

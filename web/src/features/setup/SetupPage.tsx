@@ -5,6 +5,7 @@ import { ClustersPanel } from '../clusters/ClustersPanel';
 import { PeoplePanel } from '../people/PeoplePanel';
 import { TokensPanel } from '../people/TokensPanel';
 import { FilesPanel } from './FilesPanel';
+import { VersionsPanel } from './VersionsPanel';
 import { WorldPanel } from './WorldPanel';
 
 /** Clusters, files in and out, people and tokens, and the controls of the simulated world. */
@@ -23,6 +24,7 @@ export default function SetupPage() {
       {!demo && <ClustersPanel />}
       {administers && <PeoplePanel />}
       {administers && <TokensPanel />}
+      <VersionsPanel />
       <FilesPanel demo={demo} />
     </Box>
   );

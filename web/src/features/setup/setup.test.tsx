@@ -4,6 +4,7 @@ import { fleetPage, fleetRow, set } from '../../tests/fixtures';
 import { places, Refusal, server, show } from '../../tests/page';
 import { FilesPanel } from './FilesPanel';
 import SetupPage from './SetupPage';
+import { VersionsPanel } from './VersionsPanel';
 import { WorldPanel } from './WorldPanel';
 
 const file = (name: string) => new File(['{}'], name);
@@ -13,6 +14,60 @@ const result = (faults: object[] = [], warnings: object[] = []) => ({
   sets: faults.length === 0 ? 900 : 0,
   faults,
   warnings,
+});
+
+describe('the version calendar', () => {
+  const version = (changes: object) => ({
+    engine: 'chain-log',
+    engineName: 'Chain-log engine',
+    version: '14',
+    supportedUntil: '2027-03-08',
+    daysLeft: 100,
+    databases: 21,
+    ...changes,
+  });
+  const calendar = {
+    nearDays: 180,
+    versions: [version({}), version({ version: '13', supportedUntil: '2026-11-01', daysLeft: -27, databases: 1 })],
+    due: [
+      {
+        database: 'tickets',
+        name: 'Tickets',
+        engine: 'chain-log',
+        version: '14',
+        supportedUntil: '2027-03-08',
+        daysLeft: 100,
+      },
+    ],
+    unknown: 3,
+  };
+
+  it('says how long each version is supported, who must move on, and of whom it does not know', async () => {
+    server({ 'GET /api/versions': calendar });
+    show(<VersionsPanel />);
+    await screen.findByText('2027-03-08, 100 days');
+    screen.getByText('2026-11-01, ended 27 days ago');
+    expect(screen.getByRole('link', { name: 'Tickets' }).getAttribute('href')).toBe('/databases/tickets');
+    screen.getByText(/Of 3 databases the version is not stated/);
+  });
+
+  it('is put in force as a file, and says what is wrong in one', async () => {
+    server({
+      'GET /api/versions': { ...calendar, versions: [], due: [] },
+      'PUT /api/versions': {
+        kept: false,
+        versions: 0,
+        faults: [{ line: 3, member: 'versions[1].supportedUntil', message: 'is no day' }],
+        warnings: [],
+      },
+    });
+    show(<VersionsPanel />);
+    await screen.findByText(/It is empty/);
+    fireEvent.change(screen.getByLabelText('Calendar file'), { target: { files: [file('versions.json')] } });
+    fireEvent.click(screen.getByRole('button', { name: 'Put in force' }));
+    await screen.findByText('Nothing was changed.');
+    expect(screen.getByRole('listitem').textContent).toBe('line 3, versions[1].supportedUntil: is no day');
+  });
 });
 
 describe('the open files', () => {
