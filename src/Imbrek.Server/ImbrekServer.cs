@@ -7,6 +7,7 @@ using Imbrek.Server.Features.Files;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Metrics;
+using Imbrek.Server.Features.Moves;
 using Imbrek.Server.Features.NewDatabase;
 using Imbrek.Server.Features.Notices;
 using Imbrek.Server.Features.People;
@@ -342,6 +343,7 @@ internal static class ImbrekServer
         RecoverEndpoints.Map(app);
         CopyEndpoints.Map(app);
         VersionEndpoints.Map(app);
+        MoveEndpoints.Map(app);
         RecoverSeveralEndpoints.Map(app);
         ReplicaEndpoints.Map(app);
         NewDatabaseEndpoints.Map(app);

@@ -122,6 +122,49 @@ public class RestoreTests
     }
 
     [Fact]
+    public async Task One_that_is_held_or_released_answers_a_query_and_can_do_nothing_else_by_it()
+    {
+        await using var h = await Harbour.StartAsync();
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        await h.Cluster.DoAsync("create table kept as select i, case when i < 3 then null else 'x' || i end as said from generate_series(1, 10) i");
+        await h.FullAsync();
+        var left = 10;
+        await h.WalkAsync(1, () => --left < 0);
+        await h.CaughtUpAsync();
+        InstanceSpec? made = null;
+        RunCall call = default;
+        await h.RestoreAsync(new LogStop(h.Newest!.CoversTo), "looked", (i, c) => (made, call) = (i, c));
+        async Task<string> RefusedAsync(string query) => (await Assert.ThrowsAsync<DriverException>(() => h.Restore.AskAsync(made!, query, 10, default))).Message;
+        foreach (var released in new[] { false, true })
+        {
+            if (released)
+            {
+                await h.Restore.ReleaseAsync(call, made!, default);
+            }
+
+            var some = await h.Restore.AskAsync(made!, "select i, said from kept order by i", 4, default);
+            Assert.Equal(["i", "said"], some.Columns);
+            Assert.Equal((4, true), (some.Rows.Count, some.More));
+            Assert.Equal(["1", null, "4", "x4"], [.. some.Rows[0], .. some.Rows[3]]);
+            Assert.False((await h.Restore.AskAsync(made!, "select 1 as one", 1, default)).More);
+
+            // Two statements, a write, a file of the host, a program: none gets through, also not by the role it began with.
+            Assert.Contains("multiple commands", await RefusedAsync("select 1; select 2"), StringComparison.Ordinal);
+            Assert.Contains("read-only", await RefusedAsync("delete from kept"), StringComparison.Ordinal);
+            Assert.Contains("denied", await RefusedAsync("select pg_read_file('postgresql.conf')"), StringComparison.Ordinal);
+            await RefusedAsync("copy kept to program 'cat'");
+            await RefusedAsync("rollback; drop table kept");
+            Assert.Equal("10", (await h.Restore.AskAsync(made!, "select count(*) from kept", 1, default)).Rows[0][0]);
+        }
+
+        Assert.True(Assert.Single(await h.Restore.LetInAsync(call, made!, [], true, default)).Passed);
+        await Assert.ThrowsAsync<DriverException>(() => h.Restore.LetInAsync(call, made!, [new("quay")], true, default));
+        await Assert.ThrowsAsync<DriverException>(() => h.Restore.AskAsync(made! with { Owner = Guid.NewGuid() }, "select 1", 1, default));
+        await h.Restore.DiscardAsync(call, made!, default);
+        await RefusedAsync("select 1");
+    }
+
+    [Fact]
     public async Task A_flipped_bit_and_a_missing_file_are_found_when_they_are_read_and_name_the_copy()
     {
         await using var h = await Harbour.StartAsync();

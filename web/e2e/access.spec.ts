@@ -16,6 +16,7 @@ const pages = [
   '/recover/several?databases=tickets,fares-tariffs',
   '/copies',
   '/copies/new?database=tickets&as=clone',
+  '/moves/new?database=plan-archive&to=hill-h2',
   '/replicas',
   '/evidence',
   '/setup',

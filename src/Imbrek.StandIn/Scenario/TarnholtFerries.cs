@@ -240,6 +240,7 @@ public static class TarnholtFerries
         RedirectSeconds = r.Tier == "gate" ? 10 : 30,
         Tags = r.Kept.Length == 0 ? [r.Tier] : [r.Tier, "kept as " + r.Kept],
         GrowthBytesPerDay = GrowthGB(r.Id) * GB,
+        ChangeBytesPerDay = r.Id == "plan-archive" ? ArchiveRewritesGB * GB : null,
         LogBytesPerSecond = LogRate(r),
         LogByHour = TransactionStream.FactorByHour,
     };
@@ -274,6 +275,9 @@ public static class TarnholtFerries
     }
 
     private static double LogRate(Row r) => Math.Max(20_000, r.SizeGB * 900);
+
+    /// <summary>What the planning archive rewrites of itself in a day, when scenarios are computed anew: its move never gets done at a polite rate.</summary>
+    private const double ArchiveRewritesGB = 4_900;
 
     private static double GrowthGB(string database) => database switch { "call-centre" => 1.5, "passenger-counts" => 7, "pass-photos" => 8, "web-search" => 4, "plan-archive" => 20, _ => 0 };
 }

@@ -13,6 +13,7 @@ const FleetPage = lazy(() => import('../features/fleet/FleetPage'));
 const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
+const MovePage = lazy(() => import('../features/moves/MovePage'));
 const CopiesPage = lazy(() => import('../features/copies/CopiesPage'));
 const NewCopyPage = lazy(() => import('../features/copies/NewCopyPage'));
 const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
@@ -74,6 +75,7 @@ function SignedIn() {
               <Route path="/recover" element={<RecoverPage />} />
               <Route path="/recover/several" element={<SeveralPage />} />
               <Route path="/recover/:id" element={<RecoverPage />} />
+              <Route path="/moves/new" element={<MovePage />} />
               <Route path="/copies" element={<CopiesPage />} />
               <Route path="/copies/new" element={<NewCopyPage />} />
               <Route path="/replicas" element={<ReplicasPage />} />

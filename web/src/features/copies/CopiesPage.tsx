@@ -89,7 +89,7 @@ export default function CopiesPage() {
 
 const columns = {
   xs: 'minmax(0, 1fr)',
-  md: 'minmax(150px, 1.1fr) minmax(130px, 1fr) minmax(150px, 1.1fr) minmax(150px, 1fr) 216px',
+  md: 'minmax(150px, 1.1fr) minmax(130px, 1fr) minmax(150px, 1.1fr) minmax(150px, 1fr) 240px',
 };
 
 function CopyRow({

@@ -199,8 +199,12 @@ export default function NewCopyPage() {
           />
         )}
         {s?.refused && (
-          <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
-            It cannot be made: {s.member}: {s.refused}.
+          <Alert
+            severity={s.member === 'hosts' && named.length === 0 ? 'info' : 'error'}
+            variant="outlined"
+            sx={{ mb: 1.5 }}
+          >
+            It cannot be made yet: {s.member}: {s.refused}.
           </Alert>
         )}
         {sheet.error && (
