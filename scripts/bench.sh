@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# ./imbrek bench [import | fleet-list | timetable | replicas | drills | dispatch | interface]: prints the table of docs/performance.md, measured on this machine in one run.
+# ./imbrek bench [import | fleet-list | timetable | replicas | drills | ways | dispatch | interface]: prints the table of docs/performance.md, measured on this machine in one run.
 set -euo pipefail
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"

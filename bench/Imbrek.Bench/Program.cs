@@ -41,6 +41,12 @@ if (args is ["drills"])
     return;
 }
 
+if (args is ["ways"])
+{
+    WaysBench.Run(now, Row);
+    return;
+}
+
 if (args is ["timetable"])
 {
     Timetable();
@@ -60,6 +66,7 @@ Row("2,000,000 sets against 1,000,000", $"{two / one:0.00} times the time", "at 
 Path();
 await Replicas();
 DrillBench.Run(now, Row);
+WaysBench.Run(now, Row);
 Timetable();
 await FleetList();
 

@@ -106,6 +106,28 @@ public class CopyTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task A_restore_aside_may_have_an_end_and_is_listed_with_its_owner()
+    {
+        using var admin = await demo.AdminAsync();
+        var asked = new { database = "berth-plan", target = await DemoServer.AgoAsync(admin, 60), instance = "with-an-end", until = await InAsync(admin, 3) };
+        Assert.Equal((400, "until"), Session.Fault(await admin.PostAsync("/api/recover", asked with { until = await InAsync(admin, -1) })));
+        Assert.Equal((400, "until"), Session.Fault(await admin.PostAsync("/api/recover", new { asked.database, asked.target, asked.until, rehearse = true })));
+        var (status, body) = await admin.PostAsync("/api/recover", asked);
+        Assert.True(status == 201, body.ToString());
+        var run = body.GetProperty("id").GetString()!;
+        await admin.RunIsAsync(run, "held");
+
+        // Held it can be asked already; released it stands until its day, and people remove it.
+        Assert.Equal(1, (await admin.PostAsync($"/api/copies/{run}/rows", new { query = "count rows" })).Body.GetProperty("rows").GetArrayLength());
+        Assert.Equal(204, await admin.DecideAsync(run, "release"));
+        await admin.RunIsAsync(run, "done");
+        var copy = (await OneAsync(admin, run))!.Value;
+        Assert.Equal(("restore", "admin", false), (copy.GetProperty("kind").GetString(), copy.GetProperty("owner").GetString(), copy.GetProperty("ends").GetBoolean()));
+        Assert.Equal(JsonValueKind.String, copy.GetProperty("until").ValueKind);
+        await admin.RemoveAsync(run);
+    }
+
+    [Fact]
     public async Task One_that_people_remove_is_a_finding_past_its_end_and_survives_the_death_of_the_process()
     {
         using var admin = await demo.AdminAsync();

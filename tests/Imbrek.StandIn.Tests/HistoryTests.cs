@@ -55,7 +55,7 @@ public class HistoryTests(TarnholtHistory history) : IClassFixture<TarnholtHisto
     [Fact]
     public void Has_48_databases_and_stays_within_its_bytes()
     {
-        Assert.Equal(48, history.World.Fleet.Databases.Count);
+        Assert.Equal(51, history.World.Fleet.Databases.Count);
         Assert.InRange(history.World.StoredBytes, 10_000_000, 200_000_000);
     }
 

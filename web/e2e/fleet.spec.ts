@@ -3,7 +3,7 @@ import { signIn } from './person';
 
 test('a newcomer sees which databases would not survive the loss of their site, and why', async ({ page }) => {
   await signIn(page, 'look');
-  await expect(page.getByTestId('answer')).toContainText('of 48 hold');
+  await expect(page.getByTestId('answer')).toContainText('of 51 hold');
   await page.getByRole('button', { name: /^Loss:/ }).click();
   await page.getByRole('menuitem', { name: /^the site / }).click();
   await expect(page).toHaveURL(/loss=site/);

@@ -10,7 +10,7 @@ namespace Imbrek.Core.Drills;
 
 /// <summary>
 /// A whole site is lost at one instant (section 11): every database on it comes back by its best way, by sets or by a replica, and they share hosts, stores, links and people. Bytes share fairly; a host
-/// restores as many at once as it has slots, two where it states none; so many people check at once. Where there is not enough for all, those of the order go first.
+/// restores as many at once as it has slots, two where it states none; so many people check at once. Where there is not enough for all, those of the order go first; what is restored waits for the instance data that it needs, where that comes back (ways, section 9).
 /// </summary>
 /// <param name="Loss">The site.</param>
 /// <param name="At">When it is lost.</param>
@@ -102,7 +102,18 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
             throw new ArgumentOutOfRangeException(nameof(people), "somebody must check what comes back");
         }
 
-        Lost[] ordered = [.. lost.Where(l => l.Way is not null).OrderBy(Key), .. lost.Where(l => l.Way is null)];
+        // Instance data goes when the first goes that needs it, and before that.
+        var key = lost.Where(l => l.Way is not null).ToDictionary(l => l.Subject.Database.Id, Key);
+        if (fleet.KnowsInstanceData)
+        {
+            var data = lost.Where(l => l.Way is not null && l.Subject.Database.IsInstanceData).Select(l => l.Subject.Database).OrderBy(d => d.Holds.Contains(InstancePart.Image)).ToArray();
+            foreach (var d in data)
+            {
+                key[d.Id] = fleet.Needing(d).Where(n => key.ContainsKey(n.Id)).Select(n => key[n.Id]).Append(key[d.Id]).Min();
+            }
+        }
+
+        Lost[] ordered = [.. lost.Where(l => l.Way is not null).OrderBy(l => key[l.Subject.Database.Id]).ThenBy(l => l.Subject.Database is { IsInstanceData: true } d ? d.Holds.Contains(InstancePart.Image) ? 0 : 1 : 2), .. lost.Where(l => l.Way is null)];
         var returning = new Returning(fleet, ordered, people);
         returning.Run();
         return new SiteLoss(loss, at, order, [.. ordered.Select(returning.Of)]);
@@ -140,6 +151,11 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
         private readonly double[] started;
         private readonly double[] ready;
         private readonly double[] back;
+
+        /// <summary>How many that each needs are not back yet, who waits for each, and who waits for nothing else.</summary>
+        private readonly int[] missing;
+        private readonly List<int>?[] neededBy;
+        private readonly bool[] decided;
         private int peopleFree;
         private double now;
 
@@ -148,6 +164,22 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
             (this.fleet, this.lost, peopleFree) = (fleet, lost, people ?? int.MaxValue);
             (started, ready, back) = (new double[lost.Length], new double[lost.Length], new double[lost.Length]);
             Routes.SetCapacities(network, fleet);
+            (missing, neededBy, decided) = (new int[lost.Length], new List<int>?[lost.Length], new bool[lost.Length]);
+            if (fleet.KnowsInstanceData)
+            {
+                var places = lost.Select((l, i) => (l.Subject.Database.Id, i)).ToDictionary(p => p.Id, p => p.i);
+                for (var i = 0; i < lost.Length; i++)
+                {
+                    foreach (var needed in fleet.Before(lost[i].Subject.Database))
+                    {
+                        if (places.TryGetValue(needed.Id, out var place) && lost[place].Way is not null)
+                        {
+                            missing[i]++;
+                            (neededBy[place] ??= []).Add(i);
+                        }
+                    }
+                }
+            }
         }
 
         public Return Of(Lost l, int place) => l.Way is null
@@ -195,7 +227,7 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
                         After(unasked.Seconds, i, () =>
                         {
                             ready[i] = now;
-                            After(d.RedirectSeconds, i, () => back[i] = now);
+                            After(d.RedirectSeconds, i, () => Back(i));
                         });
                     });
                     break;
@@ -206,18 +238,14 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
                         After(takeOver.Seconds, i, () => Check(i));
                     });
                     break;
-                case RestorePath path:
+                case RestorePath:
                     After(d.DetectSeconds + d.DecideSeconds, i, () =>
                     {
-                        if (!waiting.TryGetValue(path.Host, out var queue))
+                        decided[i] = true;
+                        if (missing[i] == 0)
                         {
-                            waiting[path.Host] = queue = new();
+                            InLine(i);
                         }
-
-                        queue.Enqueue(i, i);
-
-                        // What is decided at the same instant is ordered before the first begins.
-                        After(0, int.MaxValue, () => Next(path.Host));
                     });
                     break;
             }
@@ -307,9 +335,37 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
                 {
                     peopleFree++;
                     After(0, int.MaxValue, CheckNext);
-                    After(d.RedirectSeconds, i, () => back[i] = now);
+                    After(d.RedirectSeconds, i, () => Back(i));
                 });
             }
+        }
+
+        /// <summary>It works again, and those that needed nothing but it are restored.</summary>
+        private void Back(int i)
+        {
+            back[i] = now;
+            foreach (var other in neededBy[i] ?? [])
+            {
+                if (--missing[other] == 0 && decided[other])
+                {
+                    InLine(other);
+                }
+            }
+        }
+
+        /// <summary>A restore waits for its turn on its host.</summary>
+        private void InLine(int i)
+        {
+            var host = lost[i].Way!.Host;
+            if (!waiting.TryGetValue(host, out var queue))
+            {
+                waiting[host] = queue = new();
+            }
+
+            queue.Enqueue(i, i);
+
+            // What is decided at the same instant is ordered before the first begins.
+            After(0, int.MaxValue, () => Next(host));
         }
     }
 }

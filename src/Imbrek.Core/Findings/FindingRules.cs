@@ -73,8 +73,36 @@ public static class FindingRules
             }
         }
 
+        found.AddRange(InstanceData(subject));
         found.AddRange(ReplicaFindings.Of(subject, at, proofs?.TookOver));
         return [.. found.OrderByDescending(f => f.Urgency)];
+    }
+
+    /// <summary>Instance data that no plan backs up, and a database whose instance nobody names where those of others are.</summary>
+    private static IEnumerable<Finding> InstanceData(RecoverySubject subject)
+    {
+        var (d, fleet) = (subject.Database, subject.Fleet);
+        if (d.IsInstanceData && fleet.BackupPlansOf(d).Count == 0)
+        {
+            var needing = fleet.Needing(d);
+            yield return new(
+                "instance-data-uncovered",
+                d.Id,
+                Urgency.Now,
+                $"No plan backs up the {string.Join(", ", d.Holds.Select(h => h.ToString().ToLowerInvariant()))} of {d.Host}",
+                needing.Count == 0 ? "Whatever is restored there comes back without them" : $"{string.Join(", ", needing.Take(4).Select(n => n.Name))}{(needing.Count > 4 ? $" and {needing.Count - 4} more" : "")} would come back without them, and be of use to nobody",
+                "Put it under a plan; what it holds is small and changes seldom");
+        }
+        else if (!d.IsInstanceData && fleet.KnowsInstanceData && fleet.Before(d).Count == 0)
+        {
+            yield return new(
+                "instance-data-unknown",
+                d.Id,
+                Urgency.Later,
+                $"Nobody says what holds the accounts, jobs and keys of its instance on {d.Host}",
+                "Restored, it may stand without the accounts that use it; of others in the fleet it is known",
+                "Name it in the fleet as a database that holds them, and put that under a plan");
+        }
     }
 
     /// <summary>Losses its objective names of which no proof counts.</summary>

@@ -63,6 +63,12 @@ public sealed record Database
     /// <summary>Seconds to send clients to the restored database.</summary>
     public double RedirectSeconds { get; init; }
 
+    /// <summary>What it holds of its instance; empty for an ordinary database. One that holds something is <b>instance data</b>: it comes back before the databases of its host and engine.</summary>
+    public IReadOnlyList<InstancePart> Holds { get; init; } = [];
+
+    /// <summary>Whether it is instance data.</summary>
+    public bool IsInstanceData => Holds.Count > 0;
+
     /// <summary>Words to find it by.</summary>
     public IReadOnlyList<string> Tags { get; init; } = [];
 

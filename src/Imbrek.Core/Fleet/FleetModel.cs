@@ -11,6 +11,7 @@ public sealed class FleetModel
     private readonly FrozenDictionary<(Id<Site>, Id<Site>), Link> linkByPair;
     private readonly FrozenDictionary<Id<Database>, Replica[]> replicasByDatabase;
     private readonly FrozenDictionary<Id<Database>, ReplicaGroup> groupByDatabase;
+    private readonly FrozenDictionary<(Id<Host>, Id<EngineProfile>), Database[]> instanceData;
     private readonly Lazy<Caught> caught;
 
     /// <summary>Makes a fleet of parts already checked against each other.</summary>
@@ -53,6 +54,7 @@ public sealed class FleetModel
         groupByDatabase = GroupList.SelectMany(g => g.Databases.Select(d => (Database: d, Group: g))).DistinctBy(p => p.Database).ToFrozenDictionary(p => p.Database, p => p.Group);
         linkByPair = Links.SelectMany(l => new[] { ((l.One, l.Other), l), ((l.Other, l.One), l) })
             .DistinctBy(p => p.Item1).ToFrozenDictionary(p => p.Item1, p => p.l);
+        instanceData = Databases.Where(d => d.IsInstanceData).GroupBy(d => (d.Host, d.Engine)).ToFrozenDictionary(g => g.Key, g => g.ToArray());
         caught = new(Catch);
     }
 
@@ -60,8 +62,8 @@ public sealed class FleetModel
     {
         (SiteList, Links, ArrayList, HostList, StoreList, EngineList, ObjectiveList, ServiceList, Databases, ReplicaList, GroupList) =
             (of.SiteList, of.Links, of.ArrayList, of.HostList, of.StoreList, of.EngineList, of.ObjectiveList, of.ServiceList, of.Databases, of.ReplicaList, of.GroupList);
-        (Sites, Arrays, Hosts, Stores, Engines, Objectives, Services, DatabaseById, Replicas, Groups, linkByPair, replicasByDatabase, groupByDatabase) =
-            (of.Sites, of.Arrays, of.Hosts, of.Stores, of.Engines, of.Objectives, of.Services, of.DatabaseById, of.Replicas, of.Groups, of.linkByPair, of.replicasByDatabase, of.groupByDatabase);
+        (Sites, Arrays, Hosts, Stores, Engines, Objectives, Services, DatabaseById, Replicas, Groups, linkByPair, replicasByDatabase, groupByDatabase, instanceData) =
+            (of.Sites, of.Arrays, of.Hosts, of.Stores, of.Engines, of.Objectives, of.Services, of.DatabaseById, of.Replicas, of.Groups, of.linkByPair, of.replicasByDatabase, of.groupByDatabase, of.instanceData);
         Plans = plans;
         caught = new(Catch);
     }
@@ -140,6 +142,16 @@ public sealed class FleetModel
 
     /// <summary>The group a database is in; null when it is in none.</summary>
     public ReplicaGroup? GroupOf(Id<Database> database) => groupByDatabase.GetValueOrDefault(database);
+
+    /// <summary>What a database needs before itself: the instance data of its host and engine, and of that the machine before all else; in the order of the file (ways, section 9).</summary>
+    public IReadOnlyList<Database> Before(Database database) =>
+        [.. (instanceData.TryGetValue((database.Host, database.Engine), out var data) ? data : []).Where(i => i.Id != database.Id && (!database.IsInstanceData || (i.Holds.Contains(InstancePart.Image) && !database.Holds.Contains(InstancePart.Image))))];
+
+    /// <summary>The databases that need instance data before themselves, in the order of the file.</summary>
+    public IReadOnlyList<Database> Needing(Database data) => data.IsInstanceData ? [.. Databases.Where(d => d.Host == data.Host && d.Engine == data.Engine && Before(d).Contains(data))] : [];
+
+    /// <summary>Whether anything in the fleet is instance data.</summary>
+    public bool KnowsInstanceData => instanceData.Count > 0;
 
     /// <summary>The link between two different sites; null when there is none.</summary>
     public Link? LinkBetween(Id<Site> one, Id<Site> other) => linkByPair.GetValueOrDefault((one, other));

@@ -19,6 +19,7 @@ internal static class FleetMembers
         ["discarded"] = LogMode.Discarded,
     };
 
+    private static readonly Dictionary<string, InstancePart> InstanceParts = WordsOf<InstancePart>();
     private static readonly Dictionary<string, ReplicaReadable> Readables = WordsOf<ReplicaReadable>();
     private static readonly Dictionary<string, TakesOver> TakeOvers = WordsOf<TakesOver>();
     private static readonly Dictionary<string, WhenCut> WhenCuts = WordsOf<WhenCut>();
@@ -81,6 +82,7 @@ internal static class FleetMembers
         OptionalMember<Database>.Seconds("decideSeconds", d => d.DecideSeconds, (d, v) => d with { DecideSeconds = v }),
         OptionalMember<Database>.Seconds("checkSeconds", d => d.CheckSeconds, (d, v) => d with { CheckSeconds = v }),
         OptionalMember<Database>.Seconds("redirectSeconds", d => d.RedirectSeconds, (d, v) => d with { RedirectSeconds = v }),
+        OptionalMember<Database>.Words("holds", InstanceParts, d => d.Holds, (d, v) => d with { Holds = v }),
         OptionalMember<Database>.Texts("tags", d => d.Tags, (d, v) => d with { Tags = v }),
     ];
 

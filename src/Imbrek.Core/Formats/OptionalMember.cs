@@ -25,6 +25,33 @@ internal sealed record OptionalMember<T>(string Name, JsonObject Schema, Func<Lo
         (j, t) => j.Texts(name) is { Count: > 0 } v ? set(t, v) : t,
         get);
 
+    /// <summary>Some of a few words, each once.</summary>
+    public static OptionalMember<T> Words<TWord>(string name, IReadOnlyDictionary<string, TWord> words, Func<T, IReadOnlyList<TWord>> get, Func<T, IReadOnlyList<TWord>, T> set)
+        where TWord : struct => new(
+        name,
+        new() { ["type"] = "array", ["uniqueItems"] = true, ["items"] = new JsonObject { ["enum"] = new JsonArray([.. words.Keys.Select(w => (JsonNode)w)]) } },
+        (j, t) =>
+        {
+            var said = j.Texts(name);
+            for (var i = 0; i < said.Count; i++)
+            {
+                if (!words.ContainsKey(said[i]))
+                {
+                    j.FaultAt($"{name}[{i}]", $"'{InputBounds.Quote(said[i])}' is not one of {string.Join(", ", words.Keys)}");
+                    return t;
+                }
+            }
+
+            if (said.Distinct().Count() != said.Count)
+            {
+                j.FaultAt(name, "names one of them twice");
+                return t;
+            }
+
+            return said.Count == 0 ? t : set(t, [.. said.Select(w => words[w])]);
+        },
+        t => get(t).Select(v => words.First(w => EqualityComparer<TWord>.Default.Equals(w.Value, v)).Key).ToArray());
+
     /// <summary>A whole number within bounds.</summary>
     public static OptionalMember<T> Count(string name, int atLeast, int atMost, Func<T, int?> get, Func<T, int, T> set) => new(
         name,

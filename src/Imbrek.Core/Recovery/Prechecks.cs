@@ -51,19 +51,49 @@ public static class Prechecks
         return checks;
     }
 
-    /// <summary>What a restored database does not bring along, to be done afterwards.</summary>
+    /// <summary>What a restored database does not bring along, to be done afterwards: computed from the instance data of its host, where the fleet names it (ways, section 9).</summary>
+    /// <param name="fleet">The fleet.</param>
     /// <param name="database">The database.</param>
     /// <param name="host">Where it is restored.</param>
     /// <param name="whole">Whether it is a whole instance, with its accounts, settings and jobs.</param>
-    public static IReadOnlyList<string> DoesNotComeAlong(Database database, Host host, bool whole = false) => whole
-    ? [NetworkRules(database, host), Unprotected]
-    :
+    public static IReadOnlyList<string> DoesNotComeAlong(FleetModel fleet, Database database, Host host, bool whole = false)
+    {
+        if (whole)
+        {
+            return [NetworkRules(database, host), Unprotected];
+        }
+
+        var data = fleet.Before(database);
+        var there = fleet.Databases.Where(d => d.IsInstanceData && d.Host == host.Id && d.Engine == database.Engine && host.Id != database.Host).ToArray();
+        var list = new List<string>();
+        foreach (var (part, what) in Parts)
+        {
+            var holders = data.Where(d => d.Holds.Contains(part)).ToArray();
+            var own = there.FirstOrDefault(d => d.Holds.Contains(part));
+            if (holders.FirstOrDefault(d => fleet.BackupPlansOf(d).Count > 0) is { } kept)
+            {
+                list.Add($"{what}: they are in {kept.Name}, which is restored first{(own is null ? "" : $"; {host.Id} has its own, in {own.Name}")}");
+            }
+            else if (holders.FirstOrDefault() is { } bare)
+            {
+                list.Add($"{what}: they are in {bare.Name}, which no plan backs up");
+            }
+            else if (part is InstancePart.Accounts or InstancePart.Jobs or InstancePart.Settings)
+            {
+                list.Add(what);
+            }
+        }
+
+        return [.. list, NetworkRules(database, host), Unprotected];
+    }
+
+    private static readonly (InstancePart Part, string What)[] Parts =
     [
-        "Accounts and their rights that live in the instance, not in the database",
-        NetworkRules(database, host),
-        "Engine settings of the instance (memory, log, parallelism)",
-        "Scheduled jobs of the instance",
-        Unprotected,
+        (InstancePart.Accounts, "Accounts and their rights that live in the instance, not in the database"),
+        (InstancePart.Keys, "Keys of the instance"),
+        (InstancePart.Certificates, "Certificates of the instance"),
+        (InstancePart.Settings, "Engine settings of the instance (memory, log, parallelism)"),
+        (InstancePart.Jobs, "Scheduled jobs of the instance"),
     ];
 
     private const string Unprotected = "Its protection: the restored database has no plan and no backup of its own until it is given one";

@@ -19,7 +19,13 @@ public static class RestoreTogether
     /// <param name="Database">The database.</param>
     /// <param name="Host">Where it is restored.</param>
     /// <param name="Seconds">How long that is expected to take until it is ready for a look.</param>
-    public sealed record Member(Id<Database> Database, Id<Host> Host, double Seconds);
+    /// <param name="Needs">The places, among those before it, of instance data that must be ready first.</param>
+    public sealed record Member(Id<Database> Database, Id<Host> Host, double Seconds, IReadOnlyList<int>? Needs = null);
+
+    /// <summary>The order in which databases go: instance data before all else, the machine first of that; then the smaller RTO.</summary>
+    /// <param name="subjects">The databases.</param>
+    public static IReadOnlyList<RecoverySubject> InOrder(IEnumerable<RecoverySubject> subjects) =>
+        [.. subjects.OrderBy(s => !s.Database.IsInstanceData).ThenBy(s => !s.Database.Holds.Contains(InstancePart.Image)).ThenBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity)];
 
     /// <summary>The steps.</summary>
     /// <param name="members">The databases, in the order in which they go first.</param>
@@ -43,7 +49,7 @@ public static class RestoreTogether
                 Kind = "restore",
                 Title = $"Restore {m.Database} aside on {m.Host} to {Instants.Write(to)}, and hold it",
                 Subject = m.Database.Value,
-                After = turns[i] is { } before ? [before + 1] : [],
+                After = [.. (turns[i] is { } before ? new[] { before } : []).Concat(m.Needs ?? []).Distinct().Select(n => n + 1)],
                 ExpectedSeconds = m.Seconds,
                 ExpectedFrom = "profile",
                 TimeLimitSeconds = LongestSeconds,

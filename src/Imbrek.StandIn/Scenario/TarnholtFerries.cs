@@ -163,6 +163,7 @@ public static class TarnholtFerries
         new(new("notices"), "Passenger notices", "Service desk"),
         new(new("web"), "Web site", "Digital"),
         new(new("planning"), "Planning archive", "Planning"),
+        new(new("servers"), "Server data", "Database team"),
     ];
 
     private static Row[] Rows()
@@ -219,6 +220,9 @@ public static class TarnholtFerries
             new("plan-scenarios", "Planning scenarios", "planning", "chain-log", "quay-h3", chainHosts, "daily", 260, "office", 28),
             new("passenger-counts", "Passenger counts", "planning", "export-only", "quay-h3", exportHosts, "daily", 340, "export", 33),
             new("survey-results", "Survey results", "planning", "managed", "quay-m1", managedHosts, "daily", 11, "managed", 33),
+            new("quay-h1-server", "Server data of quay-h1", "servers", "chain-log", "quay-h1", chainHosts, "office", 2, ""),
+            new("quay-h2-server", "Server data of quay-h2", "servers", "stream-log", "quay-h2", streamHosts, "office", 2, "stream"),
+            new("quay-h3-server", "Server data of quay-h3", "servers", "chain-log", "quay-h3", chainHosts, "office", 2, "office"),
         ];
     }
 
@@ -238,6 +242,7 @@ public static class TarnholtFerries
         DecideSeconds = r.Tier == "gate" ? 60 : 180,
         CheckSeconds = r.Tier == "gate" ? 40 : 180,
         RedirectSeconds = r.Tier == "gate" ? 10 : 30,
+        Holds = r.Service == "servers" ? [InstancePart.Accounts, InstancePart.Jobs, InstancePart.Keys, InstancePart.Settings] : [],
         Tags = r.Kept.Length == 0 ? [r.Tier] : [r.Tier, "kept as " + r.Kept],
         GrowthBytesPerDay = GrowthGB(r.Id) * GB,
         ChangeBytesPerDay = r.Id == "plan-archive" ? ArchiveRewritesGB * GB : null,

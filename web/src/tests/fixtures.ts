@@ -143,6 +143,9 @@ export const database: Of<'DatabaseView'> = (changes) => ({
   marks: [{ kind: 'incident', title: 'Fares overwritten', at: '2026-11-23T09:00:00Z' }],
   happenings: [],
   sets: 2,
+  holds: [],
+  before: [],
+  needing: [],
   ...changes,
 });
 

@@ -78,7 +78,13 @@ internal static class DatabaseEndpoints
         IReadOnlyList<ProofView> Proofs,
         IReadOnlyList<MarkView> Marks,
         IReadOnlyList<HappeningView> Happenings,
-        int Sets);
+        int Sets,
+        IReadOnlyList<Core.Fleet.InstancePart> Holds,
+        IReadOnlyList<NamedDatabase> Before,
+        IReadOnlyList<NamedDatabase> Needing);
+
+    /// <summary>A database by its name.</summary>
+    public sealed record NamedDatabase(string Id, string Name);
 
     public sealed record TileView(SetKind Kind, string Store, Instant From, Instant To, int Sets, string? Set, bool Damaged, bool Locked, bool Removed, bool Lost);
 
@@ -163,7 +169,12 @@ internal static class DatabaseEndpoints
             [.. proofs.Select(p => new ProofView(p.At, p.LostSeconds, p.ServiceSeconds, p.Passed, p.Loss, p.Host, p.TookOver, p.RunId, p.LedgerNumber))],
             await MarksAsync(data, id, Instant.FromUnixTimeSeconds(0), asOf, cancel),
             [.. happenings.Select(h => new HappeningView(h.At, h.Kind, h.Text))],
-            s.Catalogue.Count));
+            s.Catalogue.Count,
+            d.Holds,
+            [.. s.Fleet.Before(d).Select(Named)],
+            [.. s.Fleet.Needing(d).Select(Named)]));
+
+        static NamedDatabase Named(Core.Fleet.Database other) => new(other.Id.Value, other.Name);
     }
 
     private static LossView View(string kind, Judgement j, LossFigures f, Instant at, ProofStanding? proof) => new(

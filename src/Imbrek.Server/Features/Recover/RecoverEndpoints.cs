@@ -92,7 +92,7 @@ internal static class RecoverEndpoints
         InPlaceView InPlace,
         IReadOnlyList<ComparedView> Compared);
 
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null);
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null, Instant? Until = null);
 
     public sealed record RunStarted(Guid Id);
 
@@ -143,7 +143,7 @@ internal static class RecoverEndpoints
             answer.Best is { } best ? View(best, null) : null,
             [.. answer.Alternatives.Select(a => View(a, answer.Best))],
             chosen is null ? [] : [.. Prechecks.Of(s, chosen, answer.Best, resolved, asOf).Select(c => new PrecheckView(c.Name, c.Outcome, c.Detail))],
-            chosen is null ? [] : Prechecks.DoesNotComeAlong(d, chosen, family?.RestoresInstances ?? false),
+            chosen is null ? [] : Prechecks.DoesNotComeAlong(s.Fleet, d, chosen, family?.RestoresInstances ?? false),
             [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved)))],
             objective?.RpoSeconds,
             objective?.RtoSeconds,
@@ -246,6 +246,11 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", "lies in the future");
         }
 
+        if (request.Until is { } until && (until <= now || until > now + TemporaryCopy.Longest || request.InPlace == true || request.Rehearse == true))
+        {
+            throw new BadInputException("until", request.InPlace == true || request.Rehearse == true ? "nothing of it stays that could have an end" : until <= now ? "has passed" : $"at most {TemporaryCopy.Longest.Days} days from now");
+        }
+
         if (request.InPlace == true)
         {
             if (WhyNotInPlace(drivers, s, request) is { } whyNot)
@@ -295,7 +300,7 @@ internal static class RecoverEndpoints
         }
 
         var asked = new RestoreQuestion(
-            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before);
+            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before, Stays: request.Until is not null);
         var (rehearse, inPlace) = (request.Rehearse ?? false, request.InPlace ?? false);
         var run = NewRuns.Row(
             inPlace ? RestoreInPlaceKind.KindName : rehearse ? RehearsalKind.KindName : RestoreKind.KindName,
@@ -307,6 +312,8 @@ internal static class RecoverEndpoints
                 : RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))),
             user.Identity!.Name!,
             now);
+
+        run.Until = request.Until;
 
         // Put back, it can neither take over nor be drilled meanwhile.
         run.Claim = inPlace ? TakeOverKind.ClaimOf(s.Fleet, d.Id) : asked.Claim;

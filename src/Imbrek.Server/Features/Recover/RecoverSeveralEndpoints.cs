@@ -76,14 +76,15 @@ internal static class RecoverSeveralEndpoints
             }
         }
 
-        // By sets alone: a replica is not restored aside. Smaller RTO first: where they wait for each other, those that must be back sooner do not.
-        RecoverySubject[] subjects = [.. ids.Select(d => state[d].Subject.WithoutReplicas).OrderBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity)];
+        // By sets alone: a replica is not restored aside.
+        var subjects = RestoreTogether.InOrder(ids.Select(d => state[d].Subject.WithoutReplicas));
+        var places = subjects.Select((s, i) => (s.Database.Id, i)).ToDictionary(p => p.Id, p => p.i);
         var common = CommonInstant.Of(subjects, premise.Loss, now, request.Target ?? now);
         var before = new List<(Id<Core.Fleet.Host> Host, double Ready)>();
         var ways = subjects.Select(s => Way(s, state, drivers, premise.Loss, now, common.Latest, before)).ToArray();
         var refused = common.Latest is null ? "there is no instant that all of them can be brought to"
             : ways.Select((w, i) => w.WhyNot is { } why ? $"{subjects[i].Database.Id}: {why}" : null).FirstOrDefault(w => w is not null);
-        var plan = refused is null ? RestoreTogether.Of([.. subjects.Select((s, i) => new RestoreTogether.Member(s.Database.Id, ways[i].Path!.Host, ways[i].Path!.Seconds + s.Database.CheckSeconds))], common.Latest!.Value, h => state.Fleet.Hosts[h].Slots ?? SiteLoss.UnstatedSlots) : null;
+        var plan = refused is null ? RestoreTogether.Of([.. subjects.Select((s, i) => new RestoreTogether.Member(s.Database.Id, ways[i].Path!.Host, ways[i].Path!.Seconds + s.Database.CheckSeconds, [.. state.Fleet.Before(s.Database).Where(n => places.ContainsKey(n.Id)).Select(n => places[n.Id])]))], common.Latest!.Value, h => state.Fleet.Hosts[h].Slots ?? SiteLoss.UnstatedSlots) : null;
         var schedule = plan is null ? null : Schedule.Of(plan);
         var title = ids.Count == 1 ? subjects[0].Database.Name : $"{subjects[0].Database.Name} and {ids.Count - 1} more";
         return (

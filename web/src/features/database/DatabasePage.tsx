@@ -2,9 +2,9 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useCallback, useMemo, useState } from 'react';
-import { useParams, useSearchParams } from 'react-router';
+import { Link, useLocation, useParams, useSearchParams } from 'react-router';
 import { api, got } from '../../api/client';
-import { useGo, usePremise } from '../../app/premise';
+import { useGo, usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { CoverLegend } from '../../shared/CoverLegend';
 import { CoverStrip } from '../../shared/CoverStrip';
@@ -26,6 +26,7 @@ export default function DatabasePage() {
   const { id = '' } = useParams();
   const premise = usePremise();
   const go = useGo();
+  const { search } = useLocation();
   const mayOperate = useMay('operate');
   const [params, setParams] = useSearchParams();
   const [noting, setNoting] = useState(false);
@@ -85,6 +86,26 @@ export default function DatabasePage() {
             {d.service && `${d.service} · `}
             {d.engine} {d.version} · {d.host}, {d.site}
             {d.array && ` on ${d.array}`} · {bytes(d.sizeBytes)}
+            {d.holds.length > 0 && (
+              <>
+                {' '}
+                · holds the {d.holds.join(', ')} of its host: restored before{' '}
+                {d.needing.length > 3 ? `${d.needing.length} others` : d.needing.map((n) => n.name).join(', ')}
+              </>
+            )}
+            {d.before.length > 0 && (
+              <>
+                {' '}
+                · needs{' '}
+                {d.before.map((n, i) => (
+                  <span key={n.id}>
+                    {i > 0 && ', '}
+                    <Link to={withPremise(`/databases/${n.id}`, search)}>{n.name}</Link>
+                  </span>
+                ))}{' '}
+                first
+              </>
+            )}
           </Box>
           <Box sx={{ flex: 1 }} />
           {mayOperate && <Button onClick={() => setNoting(true)}>Note an incident</Button>}

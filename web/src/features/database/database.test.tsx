@@ -1,4 +1,4 @@
-import { act, fireEvent, screen, waitFor, within } from '@testing-library/react';
+import { cleanup, act, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
 import { at, cover, database, finding, findings, loss, set } from '../../tests/fixtures';
@@ -50,6 +50,22 @@ describe('a database', () => {
     expect(figure('observed, now')).toContain('could lose 4 min 10 sof 15 min');
     expect(figure('observed, to hill-h1, learned')).toContain('back in 22 min');
     expect(figure('proven by restore, 3 d ago')).toContain('back in 23 min 20 slost 12 s');
+  });
+
+  it('says what it needs first, and what it is needed for', async () => {
+    open({
+      'GET /api/databases/tickets': database({ before: [{ id: 'quay-h1-server', name: 'Server data of quay-h1' }] }),
+    });
+    const needed = await screen.findByRole('link', { name: 'Server data of quay-h1' });
+    expect(needed.getAttribute('href')).toBe('/databases/quay-h1-server');
+    cleanup();
+    open({
+      'GET /api/databases/tickets': database({
+        holds: ['accounts', 'keys'],
+        needing: ['a', 'b', 'c', 'd'].map((id) => ({ id, name: id })),
+      }),
+    });
+    await screen.findByText(/holds the accounts, keys of its host: restored before 4 others/);
   });
 
   it('says why a figure is not known', async () => {

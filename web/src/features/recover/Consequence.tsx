@@ -3,7 +3,7 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import type { Schemas } from '../../api/client';
-import { duration, localTime } from '../../shared/format';
+import { duration, localTime, readLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 
@@ -24,12 +24,15 @@ export function Consequence(props: {
   onInstance: (v: string) => void;
   query: string;
   onQuery: (v: string) => void;
+  ends: string;
+  onEnds: (v: string) => void;
   may: boolean;
   busy: boolean;
   error: Error | null;
   onStart: (how: How) => void;
 }) {
   const { ways: w, zone } = props;
+  const wrongEnd = props.ends.trim() !== '' && readLocal(props.ends, zone) === null;
   const failed = w?.prechecks.some((p) => p.outcome === 'failed') ?? false;
   return (
     <Side label="Consequence">
@@ -90,6 +93,17 @@ export function Consequence(props: {
             helperText={w?.queryHelp}
             slotProps={{ inputLabel: { shrink: true } }}
           />
+          <TextField
+            label={`Ends, local time (${zone})`}
+            placeholder="no end"
+            value={props.ends}
+            onChange={(e) => props.onEnds(e.target.value)}
+            error={wrongEnd}
+            helperText={
+              wrongEnd ? 'such as 2026-11-27 18:00' : props.ends ? 'its owner is told; people remove it' : undefined
+            }
+            slotProps={{ inputLabel: { shrink: true } }}
+          />
           {props.error && (
             <Alert severity="error" variant="outlined">
               {props.error.message}
@@ -98,7 +112,7 @@ export function Consequence(props: {
           <Button
             variant="contained"
             size="large"
-            disabled={!props.may || props.busy || failed}
+            disabled={!props.may || props.busy || failed || wrongEnd}
             onClick={() => props.onStart('aside')}
           >
             Restore to a new instance

@@ -66,6 +66,7 @@ function WayBack({ id }: { id: string }) {
   const [params, setParams] = useSearchParams();
   const [instance, setInstance] = useState('');
   const [query, setQuery] = useState('');
+  const [ends, setEnds] = useState('');
   const view = useQuery({
     queryKey: ['database', id, 'view', premise.query],
     placeholderData: keepPreviousData,
@@ -140,6 +141,7 @@ function WayBack({ id }: { id: string }) {
             rehearse: how === 'rehearse',
             inPlace: how === 'inPlace',
             before: before ? Number(before) : null,
+            until: how === 'aside' && readLocal(ends, zone) !== null ? utc(readLocal(ends, zone)!) : null,
           },
         }),
       );
@@ -287,6 +289,8 @@ function WayBack({ id }: { id: string }) {
         onInstance={setInstance}
         query={query}
         onQuery={setQuery}
+        ends={ends}
+        onEnds={setEnds}
         may={mayOperate}
         busy={start.isPending || ways.isPlaceholderData}
         error={start.error}

@@ -6,14 +6,18 @@ import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
-import { useZone } from '../../app/places';
+import { usePlaces, useZone } from '../../app/places';
 import { useGo, usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
+import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { Failure } from '../../shared/Failure';
 import { duration, localTime, readLocal, utc } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
+
+/** As many as can be brought to one instant together. */
+const most = 100;
 
 /** Several databases to one instant: which that is, who holds it back, and what each gives up for the others. */
 export default function SeveralPage() {
@@ -52,6 +56,14 @@ export default function SeveralPage() {
     mutationFn: () => got(api.POST('/api/recover/several', { body: { ...body, target: sheet.data!.common } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
+  const hosts = usePlaces().data?.things.filter((t) => t.kind === 'host') ?? [];
+  const all = useMutation({
+    mutationFn: async (host: string) =>
+      (await got(api.GET('/api/fleet', { params: { query: { find: host, take: most } } }))).rows.filter(
+        (r) => r.host === host,
+      ),
+    onSuccess: (rows) => put([...new Set([...databases, ...rows.map((r) => r.id)])].slice(0, most)),
+  });
   const s = databases.length > 0 ? sheet.data : undefined;
   const wrong = when.trim() !== '' && until === null;
   return (
@@ -63,6 +75,13 @@ export default function SeveralPage() {
             key={databases.length}
             id={null}
             onPick={(d) => !databases.includes(d) && put([...databases, d])}
+          />
+          <ChoiceField
+            label="All of a host"
+            value=""
+            of={Object.fromEntries(hosts.map((h) => [h.id, h.name]))}
+            width={160}
+            onChange={(h) => all.mutate(h)}
           />
           <TextField
             label={`Not after, local time (${zone})`}

@@ -57,6 +57,21 @@ describe('several databases to one instant', () => {
     });
   });
 
+  it('takes all of a host, and no others that were found with it', async () => {
+    open(sheet, '/recover/several', {
+      'GET /api/places': { ...places, things: [{ kind: 'host', id: 'quay-h1', name: 'quay-h1', site: 'quayside' }] },
+      'GET /api/fleet': fleetPage(
+        fleetRow({ id: 'tickets', host: 'quay-h1' }),
+        fleetRow({ id: 'server', host: 'quay-h1' }),
+        fleetRow({ id: 'named-quay-h1', host: 'hill-h1' }),
+      ),
+    });
+    fireEvent.mouseDown(await screen.findByRole('combobox', { name: 'All of a host' }));
+    fireEvent.click(await screen.findByRole('option', { name: /quay-h1/ }));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('databases=tickets,server'));
+    expect(screen.getByTestId('address').textContent).not.toContain('named');
+  });
+
   it('asks nothing before one is chosen, and leaves out whom one does not want', async () => {
     const asked = open(sheet, '/recover/several');
     await screen.findByText('Choose at least one database.');
