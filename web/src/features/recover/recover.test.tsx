@@ -129,6 +129,10 @@ describe('recover', () => {
     const button = await begin();
     fireEvent.change(screen.getByLabelText('Name of the new instance'), { target: { value: 'look' } });
     fireEvent.change(screen.getByLabelText('A query of your own to check'), { target: { value: 'count cancelled' } });
+    const ends = screen.getByLabelText(/^Ends/);
+    fireEvent.change(ends, { target: { value: 'some day' } });
+    expect(button).toHaveProperty('disabled', true);
+    fireEvent.change(ends, { target: { value: '2026-11-30 18:00' } });
     fireEvent.click(button);
     await waitFor(() => expect(screen.getByTestId('address').textContent).toBe('/runs/r-9?loss=host'));
     expect(asked.find((a) => a.method === 'POST')!.body).toEqual({
@@ -142,6 +146,7 @@ describe('recover', () => {
       instance: 'look',
       query: 'count cancelled',
       before: null,
+      until: '2026-11-30T17:00:00Z',
       rehearse: false,
       inPlace: false,
     });
