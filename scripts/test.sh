@@ -28,10 +28,10 @@ count() { # count NAME PASSED FAILED EXIT SECONDS: a suite that ends badly witho
 data=$(pg_home "test-pg-$$")
 demo=""
 real=""
-beside=()
+beside=""
 stop() {
   trap - EXIT INT TERM
-  for group in "${beside[@]}"; do kill -TERM -- "-$group" 2>/dev/null; done
+  if [ -n "$beside" ]; then kill -TERM -- "-$beside" 2>/dev/null; fi
   if [ -n "$demo" ]; then
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
@@ -59,12 +59,12 @@ healthy() { # healthy PORT PID: waits until a server answers, or has ended
 start_beside() { # in a process group of its own, so that all of it ends when this script does
   set -m
   "$@" &
-  beside+=($!)
+  beside=$!
   set +m
 }
 
-# What has no need of each other runs side by side: the units of the web app beside the build, and the suites of the server and of real clusters, which
-# wait for processes for much of their time, beside all the others.
+# What has no need of each other runs side by side: the units of the web app beside the build, and the suite of the server, which mostly
+# waits for processes it killed, beside all the others.
 need_web_packages
 rm -f "$here/out/unit.json"
 units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
@@ -80,9 +80,9 @@ if ! (build_demo); then
   exit 1
 fi
 export IMBREK_BUILT_DEMO=$here/out/demo
-wait "${beside[0]}"
+wait "$beside"
 status=$?
-beside=()
+beside=""
 if [ -s "$here/out/unit.json" ]; then
   counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
 else
@@ -112,8 +112,7 @@ count_suite() { # count_suite NAME: reads what a suite left
 }
 rm -f "$here"/out/test-*.end
 start_beside suite Server
-start_beside suite PostgreSql
-for name in Core StandIn; do
+for name in Core StandIn PostgreSql; do
   suite "$name"
   count_suite "$name"
 done
@@ -145,9 +144,8 @@ good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
 bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
 count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
 
-wait "${beside[@]}"
-beside=()
-count_suite PostgreSql
+wait "$beside"
+beside=""
 count_suite Server
 
 echo "$passed passed, $failed failed"
