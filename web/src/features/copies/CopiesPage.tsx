@@ -120,7 +120,9 @@ function CopyRow({
       <Box role="row" sx={{ display: 'grid', gridTemplateColumns: columns, columnGap: 2, rowGap: 0.5 }}>
         <Box role="cell" sx={{ minWidth: 0, overflowWrap: 'anywhere' }}>
           <Link to={withPremise(`/databases/${c.database}`, search)}>{c.databaseName}</Link>
-          <Box sx={{ fontSize: 12, color: 'text.secondary', '& a': { display: 'inline-block', minWidth: 24, py: '4px' } }}>
+          <Box
+            sx={{ fontSize: 12, color: 'text.secondary', '& a': { display: 'inline-block', minWidth: 24, py: '4px' } }}
+          >
             <Link to={withPremise(`/runs/${c.run}`, search)}>{copyWord[c.kind] ?? c.kind}</Link>
             {c.mounted && ', on its sets where they lie'}
           </Box>
