@@ -78,7 +78,8 @@ internal static class CopyEndpoints
                 return new(r.Id, r.Kind, r.Database, d?.Name ?? r.Database, look.Host, look.Instance, r.AskedBy, r.StateIs, r.Started, look.Until, true, look.Until <= now, d?.SizeBytes ?? 0, false, [], look.At, false, null);
             }
 
-            if (RestoreQuestion.Of(r) is not { } asked || r.Claim != asked.Claim)
+            // Put in place, it claims its database; until then it stands beside it.
+            if (RestoreQuestion.Of(r) is not { } asked || (r.Claim != asked.Claim && r.StateIs.IsOver()))
             {
                 return null;
             }
@@ -91,7 +92,7 @@ internal static class CopyEndpoints
     }
 
     /// <summary>Whether what a run made can be asked: it is held, or stands.</summary>
-    private static bool IsOpen(RunRow r) => r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null);
+    private static bool IsOpen(RunRow r) => r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim);
 
     private static Ok<CopyWorksheetView> Worksheet(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
     {
@@ -159,7 +160,7 @@ internal static class CopyEndpoints
         }
 
         var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
-        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row) || row.Claim != asked.Claim)
+        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row))
         {
             throw new BadInputException("id", "nothing of it stands open that could be asked", 409, "not-now");
         }
