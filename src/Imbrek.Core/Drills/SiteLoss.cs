@@ -106,14 +106,14 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
         var key = lost.Where(l => l.Way is not null).ToDictionary(l => l.Subject.Database.Id, Key);
         if (fleet.KnowsInstanceData)
         {
-            var data = lost.Where(l => l.Way is not null && l.Subject.Database.IsInstanceData).Select(l => l.Subject.Database).OrderBy(d => d.Holds.Contains(InstancePart.Image)).ToArray();
-            foreach (var d in data)
+            // The machine last: what needs it may have been moved up by what needs that.
+            foreach (var d in lost.Where(l => l.Way is not null && l.Subject.Database.IsInstanceData).Select(l => l.Subject.Database).OrderByDescending(d => d.Turn))
             {
                 key[d.Id] = fleet.Needing(d).Where(n => key.ContainsKey(n.Id)).Select(n => key[n.Id]).Append(key[d.Id]).Min();
             }
         }
 
-        Lost[] ordered = [.. lost.Where(l => l.Way is not null).OrderBy(l => key[l.Subject.Database.Id]).ThenBy(l => l.Subject.Database is { IsInstanceData: true } d ? d.Holds.Contains(InstancePart.Image) ? 0 : 1 : 2), .. lost.Where(l => l.Way is null)];
+        Lost[] ordered = [.. lost.Where(l => l.Way is not null).OrderBy(l => key[l.Subject.Database.Id]).ThenBy(l => l.Subject.Database.Turn), .. lost.Where(l => l.Way is null)];
         var returning = new Returning(fleet, ordered, people);
         returning.Run();
         return new SiteLoss(loss, at, order, [.. ordered.Select(returning.Of)]);
@@ -282,12 +282,12 @@ public sealed record SiteLoss(Loss Loss, Instant At, SiteLoss.GoesFirst Order, I
             var catalogue = lost[i].Subject.Catalogue;
             for (; to < path.Steps.Count && path.Steps[to].Store == path.Steps[from].Store; to++)
             {
-                var set = catalogue[catalogue.IndexOf(path.Steps[to].Set)];
-                seconds += path.Steps[to].Seconds;
-                stored += set.Copies.First(c => c.Store == path.Steps[to].Store).StoredBytes;
+                var step = path.Steps[to];
+                seconds += step.Seconds;
+                stored += step.StoredBytes;
 
                 // Log is replayed, at the engine's pace and not the disk's.
-                written += set.Kind == SetKind.Log ? 0 : set.DataBytes;
+                written += step.Kind == SetKind.Log ? 0 : catalogue.DataBytes[catalogue.IndexOf(step.Set)];
             }
 
             var store = fleet.Stores[path.Steps[from].Store];

@@ -69,6 +69,9 @@ public sealed record Database
     /// <summary>Whether it is instance data.</summary>
     public bool IsInstanceData => Holds.Count > 0;
 
+    /// <summary>Its turn among those of an instance: 0 for the machine, 1 for other instance data, 2 for what needs both.</summary>
+    public int Turn => !IsInstanceData ? 2 : Holds.Contains(InstancePart.Image) ? 0 : 1;
+
     /// <summary>Words to find it by.</summary>
     public IReadOnlyList<string> Tags { get; init; } = [];
 

@@ -145,7 +145,7 @@ public sealed class FleetModel
 
     /// <summary>What a database needs before itself: the instance data of its host and engine, and of that the machine before all else; in the order of the file (ways, section 9).</summary>
     public IReadOnlyList<Database> Before(Database database) =>
-        [.. (instanceData.TryGetValue((database.Host, database.Engine), out var data) ? data : []).Where(i => i.Id != database.Id && (!database.IsInstanceData || (i.Holds.Contains(InstancePart.Image) && !database.Holds.Contains(InstancePart.Image))))];
+        [.. (instanceData.TryGetValue((database.Host, database.Engine), out var data) ? data : []).Where(i => i.Turn < database.Turn)];
 
     /// <summary>The databases that need instance data before themselves, in the order of the file.</summary>
     public IReadOnlyList<Database> Needing(Database data) => data.IsInstanceData ? [.. Databases.Where(d => d.Host == data.Host && d.Engine == data.Engine && Before(d).Contains(data))] : [];

@@ -25,7 +25,7 @@ public static class RestoreTogether
     /// <summary>The order in which databases go: instance data before all else, the machine first of that; then the smaller RTO.</summary>
     /// <param name="subjects">The databases.</param>
     public static IReadOnlyList<RecoverySubject> InOrder(IEnumerable<RecoverySubject> subjects) =>
-        [.. subjects.OrderBy(s => !s.Database.IsInstanceData).ThenBy(s => !s.Database.Holds.Contains(InstancePart.Image)).ThenBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity)];
+        [.. subjects.OrderBy(s => s.Database.Turn).ThenBy(s => s.Objective?.RtoSeconds ?? double.PositiveInfinity)];
 
     /// <summary>The steps.</summary>
     /// <param name="members">The databases, in the order in which they go first.</param>

@@ -27,6 +27,9 @@ public static class TemporaryCopy
     /// <summary>How long before its end its owner is told.</summary>
     public static readonly Duration ToldBefore = Duration.FromDays(1);
 
+    /// <summary>What is wrong with the end of a copy; null when nothing is.</summary>
+    public static string? WhatIsWrongWithEnd(Instant until, Instant now) => until <= now ? "has passed" : until > now + Longest ? $"at most {Longest.Days} days from now" : null;
+
     /// <summary>The steps of a view.</summary>
     /// <param name="database">The database.</param>
     /// <param name="path">The path, mounted or not.</param>

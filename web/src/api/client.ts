@@ -23,6 +23,17 @@ export class ApiError extends Error {
   }
 }
 
+/** What a server refused, as an error. */
+async function refusal(response: Response): Promise<ApiError> {
+  const problem = (await response.json().catch(() => ({}))) as { title?: string; code?: string; member?: string };
+  return new ApiError(
+    response.status,
+    problem.code ?? 'fault',
+    problem.title ?? `The server answered ${response.status}.`,
+    problem.member,
+  );
+}
+
 const carryToken: Middleware = {
   onRequest({ request }) {
     if (request.method !== 'GET') {
@@ -31,15 +42,7 @@ const carryToken: Middleware = {
     return request;
   },
   async onResponse({ response }) {
-    if (!response.ok) {
-      const problem = (await response.json().catch(() => ({}))) as { title?: string; code?: string; member?: string };
-      throw new ApiError(
-        response.status,
-        problem.code ?? 'fault',
-        problem.title ?? `The server answered ${response.status}.`,
-        problem.member,
-      );
-    }
+    if (!response.ok) throw await refusal(response);
     return response;
   },
 };
@@ -52,23 +55,18 @@ export async function got<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return (await answer).data as T;
 }
 
-/** Asks for a file and has the browser keep it. */
-export async function takeFile(path: string, body: unknown, name: string) {
-  const response = await fetch(path, {
-    method: 'POST',
-    body: JSON.stringify(body),
-    headers: { 'Content-Type': 'application/json', 'X-Imbrek-Token': token },
-  });
-  if (!response.ok) {
-    const problem = (await response.json().catch(() => ({}))) as { title?: string; code?: string; member?: string };
-    throw new ApiError(
-      response.status,
-      problem.code ?? 'fault',
-      problem.title ?? `The server answered ${response.status}.`,
-      problem.member,
-    );
-  }
-  const url = URL.createObjectURL(await response.blob());
+/** Sends what the typed client has no good words for. */
+async function send(method: string, path: string, body: BodyInit, type?: string): Promise<Response> {
+  const headers = { 'X-Imbrek-Token': token, ...(type && { 'Content-Type': type }) };
+  const response = await fetch(path, { method, body, headers });
+  // What is wrong in a file is an answer too.
+  if (!response.ok && response.status !== 422) throw await refusal(response);
+  return response;
+}
+
+/** Has the browser keep something as a file. */
+export function keepFile(content: Blob, name: string) {
+  const url = URL.createObjectURL(content);
   const a = document.createElement('a');
   a.href = url;
   a.download = name;
@@ -76,31 +74,17 @@ export async function takeFile(path: string, body: unknown, name: string) {
   URL.revokeObjectURL(url);
 }
 
-/** Sends a file as it is; what is wrong in it is an answer too. */
-export async function putFile<T>(path: string, file: File): Promise<T> {
-  const response = await fetch(path, {
-    method: 'PUT',
-    body: file,
-    headers: { 'Content-Type': 'application/json', 'X-Imbrek-Token': token },
-  });
-  const body = (await response.json()) as T & { title?: string; code?: string; member?: string };
-  if (!response.ok && response.status !== 422) {
-    throw new ApiError(response.status, body.code ?? 'fault', body.title ?? 'It was not taken.', body.member);
-  }
-  return body;
+/** Asks for a file and has the browser keep it. */
+export async function takeFile(path: string, body: unknown, name: string) {
+  keepFile(await (await send('POST', path, JSON.stringify(body), 'application/json')).blob(), name);
 }
 
-/** Sends files, which the typed client has no good words for. */
+/** Sends a file as it is. */
+export async function putFile<T>(path: string, file: File): Promise<T> {
+  return (await (await send('PUT', path, file, 'application/json')).json()) as T;
+}
+
+/** Sends files as a form. */
 export async function sendFiles(path: string, form: FormData): Promise<Schemas['ImportResult']> {
-  const response = await fetch(path, { method: 'POST', body: form, headers: { 'X-Imbrek-Token': token } });
-  const body = (await response.json()) as Schemas['ImportResult'] & { title?: string; code?: string; member?: string };
-  if (!response.ok && response.status !== 422) {
-    throw new ApiError(
-      response.status,
-      body.code ?? 'fault',
-      body.title ?? 'The files could not be taken.',
-      body.member,
-    );
-  }
-  return body;
+  return (await (await send('POST', path, form)).json()) as Schemas['ImportResult'];
 }

@@ -62,7 +62,7 @@ internal static class CopyEndpoints
         app.MapPut("/api/copies/{id}/until", SetUntilAsync).Needs(Roles.Operate).WithName("SetCopyUntil");
     }
 
-    private static async Task<Ok<CopiesView>> ListAsync(FleetState fleet, ImbrekContext data, Drivers drivers, IClock clock, CancellationToken cancel)
+    private static async Task<Ok<CopiesView>> ListAsync(FleetState fleet, ImbrekContext data, IClock clock, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
         var rows = await data.Runs.AsNoTracking().Where(r => r.Claim != null && r.Question != null && r.Steps != null).OrderBy(r => r.Due).Take(5_000).ToListAsync(cancel);
@@ -185,9 +185,9 @@ internal static class CopyEndpoints
     private static async Task<NoContent> SetUntilAsync(Guid id, UntilRequest request, ImbrekContext data, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var now = clock.GetCurrentInstant();
-        if (request.Until <= now || request.Until > now + TemporaryCopy.Longest)
+        if (TemporaryCopy.WhatIsWrongWithEnd(request.Until, now) is { } wrong)
         {
-            throw new BadInputException("until", request.Until <= now ? "has passed: remove it instead" : $"at most {TemporaryCopy.Longest.Days} days from now");
+            throw new BadInputException("until", wrong);
         }
 
         await using var transaction = await data.Database.BeginTransactionAsync(cancel);

@@ -55,7 +55,10 @@ internal static class CopyPlanning
 
         for (var i = 0; i < hosts.Length; i++)
         {
-            _ = s.Fleet.Hosts.ContainsKey(new(hosts[i])) ? 0 : throw new BadInputException($"hosts[{i}]", $"there is no host '{InputBounds.Quote(hosts[i])}'");
+            if (!s.Fleet.Hosts.ContainsKey(new(hosts[i])))
+            {
+                throw new BadInputException($"hosts[{i}]", $"there is no host '{InputBounds.Quote(hosts[i])}'");
+            }
         }
 
         if (!view && hosts.Length == 0)
@@ -75,7 +78,10 @@ internal static class CopyPlanning
 
         for (var i = 0; i < mask.Length; i++)
         {
-            _ = InputBounds.WhatIsWrong(mask[i], InputBounds.Reason, lines: true) is { } wrong ? throw new BadInputException($"mask[{i}]", wrong) : 0;
+            if (InputBounds.WhatIsWrong(mask[i], InputBounds.Reason, lines: true) is { } wrong)
+            {
+                throw new BadInputException($"mask[{i}]", wrong);
+            }
         }
 
         if (request.Query is { } query && InputBounds.WhatIsWrong(query, InputBounds.Reason, lines: true) is { } badQuery)
@@ -83,9 +89,14 @@ internal static class CopyPlanning
             throw new BadInputException("query", badQuery);
         }
 
-        if (request.Until is not { } until || until <= now || until > now + TemporaryCopy.Longest)
+        if (request.Until is not { } until)
         {
-            throw new BadInputException("until", request.Until is null ? "say when it ends" : request.Until <= now ? "has passed" : $"at most {TemporaryCopy.Longest.Days} days from now");
+            throw new BadInputException("until", "say when it ends");
+        }
+
+        if (TemporaryCopy.WhatIsWrongWithEnd(until, now) is { } wrongEnd)
+        {
+            throw new BadInputException("until", wrongEnd);
         }
 
         var target = request.Target ?? now;

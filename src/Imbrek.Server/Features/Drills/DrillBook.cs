@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Imbrek.Core.Drills;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Formats;
@@ -15,7 +14,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Drills;
 
 /// <summary>What the last drill of each database says: one that did not pass is a finding until one does, and so is a step that took far longer than expected, and one with a date that was not held.</summary>
-internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log) : IFindingSource
+internal sealed class DrillBook : IFindingSource
 {
     /// <summary>A step stands out when it took so many times as long as expected, and so many seconds more.</summary>
     private const double SlowFactor = 2, SlowBySeconds = 60;
@@ -24,15 +23,22 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
 
     private volatile Dictionary<string, Held> last = [];
     private volatile ILookup<string, DatedDrillRow> dated = Array.Empty<DatedDrillRow>().ToLookup(d => d.Database);
-    private long lookedAt;
-    private int looking;
+
+    private readonly NpgsqlDataSource source;
+    private readonly ReadNowAndThen reading;
+
+    public DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
+    {
+        this.source = source;
+        reading = new("what the last drills say", LooksAgain, LoadAsync, log);
+    }
 
     private sealed record Held(Guid Run, Instant Ended, string? Why, bool Completed, IReadOnlyList<string> Slow);
 
     /// <inheritdoc/>
     public IEnumerable<Finding> Of(Core.Fleet.Database d, Instant at)
     {
-        Look();
+        reading.Look();
         foreach (var missed in dated[d.Id.Value].Where(m => at >= m.At + DatedDrillReminders.Grace))
         {
             yield return new Finding("drill-missed", d.Id, Urgency.Soon, $"A drill of {missed.Title} was set for {Instants.Write(missed.At)} and not held", "Whoever was told has made ready for it, and nothing is proved", "Hold it, give it another date, or call it off", null, missed.At);
@@ -54,32 +60,6 @@ internal sealed class DrillBook(NpgsqlDataSource source, ILogger<DrillBook> log)
         {
             yield return new Finding("drill-step-slow", d.Id, Urgency.Later, slow, "On the day it will take as long again, and the figures do not know", "Find out why, or state how long it takes", null, held.Ended);
         }
-    }
-
-    /// <summary>Reads them again, beside whoever asks, when that is some time ago.</summary>
-    private void Look()
-    {
-        if ((lookedAt != 0 && Stopwatch.GetElapsedTime(lookedAt) < LooksAgain) || Interlocked.Exchange(ref looking, 1) == 1)
-        {
-            return;
-        }
-
-        _ = Task.Run(async () =>
-        {
-            try
-            {
-                await LoadAsync();
-            }
-            catch (Exception e) when (e is NpgsqlException or InvalidOperationException or System.Text.Json.JsonException)
-            {
-                log.LogWarning(e, "The last drills could not be read");
-            }
-            finally
-            {
-                lookedAt = Stopwatch.GetTimestamp();
-                Volatile.Write(ref looking, 0);
-            }
-        });
     }
 
     private async Task LoadAsync()

@@ -246,9 +246,10 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", "lies in the future");
         }
 
-        if (request.Until is { } until && (until <= now || until > now + TemporaryCopy.Longest || request.InPlace == true || request.Rehearse == true))
+        if (request.Until is { } until
+            && (request.InPlace == true || request.Rehearse == true ? "nothing of it stays that could have an end" : TemporaryCopy.WhatIsWrongWithEnd(until, now)) is { } wrongEnd)
         {
-            throw new BadInputException("until", request.InPlace == true || request.Rehearse == true ? "nothing of it stays that could have an end" : until <= now ? "has passed" : $"at most {TemporaryCopy.Longest.Days} days from now");
+            throw new BadInputException("until", wrongEnd);
         }
 
         if (request.InPlace == true)

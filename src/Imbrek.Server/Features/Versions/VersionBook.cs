@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using Imbrek.Core.Findings;
 using Imbrek.Core.Fleet;
 using Imbrek.Data;
@@ -10,22 +9,24 @@ using Npgsql;
 namespace Imbrek.Server.Features.Versions;
 
 /// <summary>The version calendar that is in force, and what it says of each database. Another process may have changed it: it is read again now and then.</summary>
-internal sealed class VersionBook(NpgsqlDataSource source, ILogger<VersionBook> log) : IFindingSource
+internal sealed class VersionBook : IFindingSource
 {
     private static readonly TimeSpan LooksAgain = TimeSpan.FromSeconds(10);
 
+    private readonly NpgsqlDataSource source;
+    private readonly ReadNowAndThen reading;
     private volatile VersionCalendar calendar = new([]);
-    private long lookedAt;
-    private int looking;
+
+    public VersionBook(NpgsqlDataSource source, ILogger<VersionBook> log)
+    {
+        this.source = source;
+        reading = new("the version calendar", LooksAgain, () => LoadAsync(default), log);
+    }
 
     /// <inheritdoc/>
     public IEnumerable<Finding> Of(Core.Fleet.Database d, Instant at)
     {
-        if ((lookedAt == 0 || Stopwatch.GetElapsedTime(lookedAt) > LooksAgain) && Interlocked.Exchange(ref looking, 1) == 0)
-        {
-            _ = Task.Run(LookAsync);
-        }
-
+        reading.Look();
         return VersionFindings.Of(d, calendar, at);
     }
 
@@ -35,22 +36,5 @@ internal sealed class VersionBook(NpgsqlDataSource source, ILogger<VersionBook> 
         await using var data = ImbrekDatabase.Context(source);
         var rows = await data.Versions.AsNoTracking().OrderBy(v => v.Number).ToListAsync(cancel);
         return calendar = new([.. rows.Select(v => new VersionSupport(new(v.Engine), v.Version, v.SupportedUntil))]);
-    }
-
-    private async Task LookAsync()
-    {
-        try
-        {
-            await LoadAsync(default);
-        }
-        catch (Exception e) when (e is NpgsqlException or InvalidOperationException)
-        {
-            log.LogWarning("The version calendar could not be read: {Reason}", e.Message);
-        }
-        finally
-        {
-            lookedAt = Stopwatch.GetTimestamp();
-            Volatile.Write(ref looking, 0);
-        }
     }
 }

@@ -2,7 +2,7 @@ import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
-import type { Schemas } from '../../api/client';
+import { keepFile, type Schemas } from '../../api/client';
 import { duration, localTime, readLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
@@ -194,12 +194,7 @@ function Take({ name, text, children }: { name: string; text: string; children: 
   return (
     <Button
       onClick={() => {
-        const url = URL.createObjectURL(new Blob([text], { type: 'text/plain' }));
-        const a = document.createElement('a');
-        a.href = url;
-        a.download = name;
-        a.click();
-        URL.revokeObjectURL(url);
+        keepFile(new Blob([text], { type: 'text/plain' }), name);
       }}
     >
       {children}
