@@ -50,6 +50,9 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<VersionRow> Versions => Set<VersionRow>();
 
+    /// <summary>Changes as named scripts.</summary>
+    public DbSet<ChangeRow> Changes => Set<ChangeRow>();
+
     public DbSet<DatedDrillRow> DatedDrills => Set<DatedDrillRow>();
 
     public DbSet<NoticeRow> Notices => Set<NoticeRow>();
@@ -225,6 +228,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.Property(v => v.Number).ValueGeneratedNever();
             e.HasIndex(v => new { v.Engine, v.Version }).IsUnique();
         });
+        builder.Entity<ChangeRow>(e => e.ToTable("changes").Property(c => c.Body).HasColumnType("jsonb"));
         builder.Entity<DatedDrillRow>(e =>
         {
             e.ToTable("dated_drills");

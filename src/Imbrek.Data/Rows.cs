@@ -236,6 +236,19 @@ public sealed class VersionRow
     public LocalDate SupportedUntil { get; set; }
 }
 
+/// <summary>A change as a named script.</summary>
+public sealed class ChangeRow
+{
+    public string Id { get; set; } = "";
+
+    /// <summary>What it does, as JSON.</summary>
+    public string Body { get; set; } = "{}";
+
+    public string ChangedBy { get; set; } = "";
+
+    public Instant ChangedAt { get; set; }
+}
+
 /// <summary>A drill with a date, and who is told of it beforehand.</summary>
 public sealed class DatedDrillRow
 {

@@ -1,5 +1,6 @@
 using System.Text.Json;
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Changes;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Notices;
@@ -145,6 +146,22 @@ internal static class DemoSeed
             new(new("managed"), "15", today.PlusDays(640)),
         ];
         inside.Versions.AddRange(versions.Select((v, i) => new VersionRow { Number = i + 1, Engine = v.Engine.Value, Version = v.Version, SupportedUntil = v.SupportedUntil }));
+
+        inside.Changes.AddRange(
+            Changed("to-15", new(
+                "Chained log to version 15",
+                new("chain-log"),
+                true,
+                [new("move", "15", []), new("statistics", null, ["collect statistics"])],
+                [new("tickets sold", "count written"), new("cancelled", "count cancelled"), new("turnover", "sum values")])),
+            Changed("clear-2019", new(
+                "Clear what was sold before 2019",
+                new("chain-log"),
+                false,
+                [new("clear", null, ["clear rows from 0 to 63"]), new("indexes", null, ["rebuild indexes"])],
+                [new("tickets sold", "count written")])));
+
+        ChangeRow Changed(string id, Change change) => new() { Id = id, Body = RunJson.Write(change), ChangedBy = "plan", ChangedAt = now };
 
         // What history had under way the product goes on with.
         inside.Runs.AddRange(world.Remember().Open.Select(o => new RunRow

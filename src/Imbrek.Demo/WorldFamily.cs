@@ -67,6 +67,15 @@ internal sealed class WorldFamily : IDriverFamily
     public IDrillDriver Drill => new StandInDrillDriver(Led());
 
     /// <inheritdoc/>
+    public IChangeDriver Change => new StandInChangeDriver(Led());
+
+    /// <inheritdoc/>
+    public string ChangeHelp => StandInChangeDriver.Help;
+
+    /// <inheritdoc/>
+    public string? WhyNoChange(bool aside) => null;
+
+    /// <inheritdoc/>
     public ICreateDriver Create => new StandInCreateDriver(Led());
 
     /// <inheritdoc/>

@@ -165,7 +165,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         foreach (var change in named.OrderByDescending(n => n.Time).Take(6))
         {
             var there = image.Markers.Exists(m => m.Name == change.Name);
-            var before = change.Time <= wanted.ToUnixTimeMilliseconds();
+            var before = expected.Markers.Exists(m => m.Name == change.Name);
             results.Add(new(
                 $"marker \"{change.Name}\"",
                 there == before,
@@ -397,14 +397,14 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         world.Fleet.Engines[world.Fleet.DatabaseById[instance.Database].Engine];
 
     /// <summary>Real machines are not exact: between 5 % faster and 15 % slower than their profile.</summary>
-    private static double Noise(InstanceSpec instance, long what) =>
+    internal static double Noise(InstanceSpec instance, long what) =>
         0.95 + (0.2 * Draw.Unit(Draw.Of(17, instance.Name), what));
 
     /// <summary>What the instance itself says: up to when it holds what was committed, and at which position.</summary>
     private Moved Told(InstanceSpec instance, double seconds, long bytes) => new(
         seconds, bytes, Load(instance)?.ReachedMs is { } ms ? Instant.FromUnixTimeMilliseconds(ms) : null, LoadImage(instance)?.Position);
 
-    private sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, bool ReadOnly = false);
+    internal sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, bool ReadOnly = false, string? Version = null, bool NoStatistics = false, IReadOnlyDictionary<int, string>? Parts = null);
 
     private string FolderOf(string host, string name) => Path.Combine(world.Folder, "instances", host, name);
 
@@ -416,11 +416,11 @@ public sealed class StandInDriver(World world) : IRestoreDriver
             : [];
     }
 
-    private InstanceFile? Load(InstanceSpec instance) =>
+    internal InstanceFile? Load(InstanceSpec instance) =>
         Read(Path.Combine(FolderOf(instance.Host.Value, instance.Name), "instance.json"));
 
     /// <summary>The instance, when the call may touch it; its fence is the call's from now on.</summary>
-    private InstanceFile Require(RunCall call, InstanceSpec instance)
+    internal InstanceFile Require(RunCall call, InstanceSpec instance)
     {
         var there = Load(instance) ?? throw new DriverException(DriverProblem.Refused, $"there is no instance {instance.Name} on {instance.Host}");
         if (there.Owner != instance.Owner)
@@ -459,14 +459,14 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         }
     }
 
-    private PageImage? LoadImage(InstanceSpec instance)
+    internal PageImage? LoadImage(InstanceSpec instance)
     {
         var path = Path.Combine(FolderOf(instance.Host.Value, instance.Name), "pages");
         return File.Exists(path) ? SetContent.RestorePages(File.ReadAllBytes(path), null) : null;
     }
 
     /// <summary>Pages first, then the note of what they hold: a crash between the two repeats a set, which changes nothing.</summary>
-    private void Save(RunCall call, InstanceSpec instance, InstanceFile file, PageImage? image)
+    internal void Save(RunCall call, InstanceSpec instance, InstanceFile file, PageImage? image)
     {
         // While the call took its time another process may have taken the instance over.
         NotStale(call, instance, Load(instance));

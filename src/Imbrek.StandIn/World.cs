@@ -461,7 +461,7 @@ public sealed class World : IDisposable
     /// <summary>A fleet with what the world itself knows better: where its databases run, their branches, and which of their replicas are left.</summary>
     private static FleetModel WithOwn(FleetModel fleet, WorldState state) => fleet.With(
         fleet.Databases.Concat(state.Databases.Where(d => d.Value.Birth is not null).Select(d => Born(d.Key, d.Value.Birth!))).Select(d => state.Databases.TryGetValue(d.Id.Value, out var own) && own.Host is { } host
-            ? d with { Host = new(host), Branches = [.. own.Branches.Select(b => new Branch(b.Id, b.Parent, b.ForkPosition, Instant.FromUnixTimeMilliseconds(b.ForkAt), Instant.FromUnixTimeMilliseconds(b.StartsAt)))] }
+            ? d with { Host = new(host), Branches = [.. own.Branches.Select(b => new Branch(b.Id, b.Parent, b.ForkPosition, Instant.FromUnixTimeMilliseconds(b.ForkAt), Instant.FromUnixTimeMilliseconds(b.StartsAt)))], Version = own.Version ?? d.Version }
             : d),
         fleet.ReplicaList.Where(r => state.Replicas.ContainsKey(r.Id.Value)).Select(r => r.From is { } from && !state.Replicas.ContainsKey(from.Value) ? r with { From = null } : r));
 

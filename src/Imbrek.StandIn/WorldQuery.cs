@@ -40,7 +40,7 @@ public static partial class WorldQuery
             return Of(["name", "position", "committed"], image.Markers.Select(m => (IReadOnlyList<string?>)[m.Name, Text(m.Position), NodaTime.Instant.FromUnixTimeMilliseconds(m.Time).ToString()]));
         }
 
-        if (AskedRows().Match(Plain(query)) is not { Success: true } asked || Range(asked, image) is not var (from, to))
+        if (AskedRows().Match(Plain(query)) is not { Success: true } asked || WorldStatement.Range(asked, image.Rows.Length) is not var (from, to))
         {
             return null;
         }
@@ -78,31 +78,24 @@ public static partial class WorldQuery
                 image.Markers.Clear();
                 return $"{forgotten} markers forgotten";
             default:
-                if (ClearedRows().Match(Plain(statement)) is not { Success: true } asked || Range(asked, image) is not var (from, to))
+                if (!Plain(statement).StartsWith("clear ", StringComparison.Ordinal) || WorldStatement.Read(statement, image.Rows.Length) is not { } cleared)
                 {
                     return null;
                 }
 
-                Array.Clear(image.Rows, from, Math.Max(0, to - from + 1));
-                return $"rows {from} to {to} cleared";
+                foreach (var write in cleared.Writes)
+                {
+                    image.Rows[write.Row] = write.Value;
+                }
+
+                return $"{cleared.Writes.Length} rows cleared";
         }
     }
 
-    private static (int From, int To)? Range(Match asked, PageImage image)
-    {
-        var last = image.Rows.Length - 1;
-        return !asked.Groups["from"].Success ? (0, last)
-            : int.TryParse(asked.Groups["from"].Value, out var from) && int.TryParse(asked.Groups["to"].Value, out var to) && from <= last ? (from, Math.Min(to, last))
-            : null;
-    }
-
-    private static string Plain(string text) => string.Join(' ', text.ToLowerInvariant().Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries)).TrimEnd(';', ' ');
+    internal static string Plain(string text) => string.Join(' ', text.ToLowerInvariant().Split((char[]?)null, StringSplitOptions.RemoveEmptyEntries)).TrimEnd(';', ' ');
 
     private static string Text(long number) => number.ToString(CultureInfo.InvariantCulture);
 
     [GeneratedRegex("^rows(?: (?<which>written|cancelled))?(?: from (?<from>[0-9]+) to (?<to>[0-9]+))?$")]
     private static partial Regex AskedRows();
-
-    [GeneratedRegex("^clear rows from (?<from>[0-9]+) to (?<to>[0-9]+)$")]
-    private static partial Regex ClearedRows();
 }

@@ -96,6 +96,15 @@ public sealed record WorldState
         /// <summary>Where it ran before a replica took over.</summary>
         public Engine.FormerSide? Former { get; init; }
 
+        /// <summary>The versions that its branches began with, where they began with another than their parent.</summary>
+        public Dictionary<int, string> Versions { get; init; } = [];
+
+        /// <summary>The version that runs, once it has been moved to another; null before.</summary>
+        public string? Version { get; init; }
+
+        /// <summary>Whether the engine knows nothing of what its tables hold.</summary>
+        public bool NoStatistics { get; init; }
+
         /// <summary>The host it runs on.</summary>
         public string? Host { get; init; }
 

@@ -138,7 +138,8 @@ public sealed record ReplicaPositions(Instant At, string? Written, string Receiv
 /// <param name="LostSeconds">From the last change it holds to the last the old primary committed, as far as that is known.</param>
 /// <param name="LostTransactions">How many commits of the old primary it does not hold; null when not known.</param>
 /// <param name="Left">Other replicas that do not follow the new primary, with why not.</param>
-public sealed record Promotion(double Seconds, Branch Branch, Id<Host> Host, double LostSeconds, long? LostTransactions, IReadOnlyList<Promotion.LeftBehind> Left)
+/// <param name="Version">The version that runs now, where it is another than before; null where it is the same.</param>
+public sealed record Promotion(double Seconds, Branch Branch, Id<Host> Host, double LostSeconds, long? LostTransactions, IReadOnlyList<Promotion.LeftBehind> Left, string? Version = null)
 {
     /// <summary>A replica that does not follow.</summary>
     /// <param name="Replica">The replica.</param>

@@ -228,8 +228,7 @@ public sealed class Run
             }
 
             var decided = With(d.Step, p with { State = StepState.Done, EndedAt = d.At, Choice = d.Choice, DecidedBy = d.Who, Share = 1 });
-            return new Run(Plan, decided.progress.SetItems(Plan.Steps.Where(x => x.Only is { } only && only.Hold == d.Step && only.Choice != d.Choice)
-                .Select(x => KeyValuePair.Create(x.Number, decided[x.Number] with { State = NotNeeded(x) }))), CancelledBy);
+            return new Run(Plan, decided.progress.SetItems(Unchosen(d.Step, d.Choice).Where(x => decided[x.Number].State == StepState.Waiting).Select(x => KeyValuePair.Create(x.Number, decided[x.Number] with { State = NotNeeded(x) }))), CancelledBy);
         }
 
         if (!s.NeedsApproval || p.State != StepState.Waiting || d.Choice is not (Step.Approve or Step.Refuse))
@@ -241,6 +240,10 @@ public sealed class Run
             ? p with { Choice = d.Choice, DecidedBy = d.Who }
             : p with { Choice = d.Choice, DecidedBy = d.Who, State = StepState.Failed, Broke = true, EndedAt = d.At, Note = $"refused by {d.Who}{(d.Why is null ? "" : $": {d.Why}")}" });
     }
+
+    /// <summary>The steps that are not done when something is chosen at a hold, and those that a hold among them would lead to.</summary>
+    private IEnumerable<Step> Unchosen(int hold, string? choice) =>
+        Plan.Steps.Where(x => x.Only is { } only && only.Hold == hold && only.Choice != choice).SelectMany(x => x.IsHold ? Unchosen(x.Number, null).Prepend(x) : [x]);
 
     private NextSteps Forward(Instant now)
     {
@@ -401,7 +404,7 @@ public sealed class Run
         var changed = progress
             .SetItem(failed, this[failed] with { State = StepState.Waiting, Attempts = 0, NotBefore = null, Note = note })
             .SetItem(hold, this[hold] with { State = StepState.Running, EndedAt = null, Choice = null, Round = this[hold].Round + 1, Share = 0 });
-        foreach (var s in Plan.Steps.Where(s => s.Only?.Hold == hold && changed.TryGetValue(s.Number, out var p) && p.State is StepState.Skipped or StepState.Stopped))
+        foreach (var s in Unchosen(hold, null).Where(s => changed.TryGetValue(s.Number, out var p) && p.State is StepState.Skipped or StepState.Stopped))
         {
             changed = changed.SetItem(s.Number, changed[s.Number] with { State = StepState.Waiting });
         }

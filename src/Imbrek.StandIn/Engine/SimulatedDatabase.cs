@@ -19,6 +19,7 @@ internal sealed class SimulatedDatabase
     public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state)
     {
         Birth = state?.Birth;
+        Versions = new(state?.Versions ?? []);
         Database = database;
         Script = script;
         seed = Draw.Of(worldSeed, database.Id.Value);
@@ -37,6 +38,7 @@ internal sealed class SimulatedDatabase
             Silences.AddRange(state.Silences);
             Marks.AddRange(state.Marks);
             Former = state.Former;
+            NoStatistics = state.NoStatistics;
             stops.UnionWith(state.Stops);
         }
     }
@@ -60,6 +62,12 @@ internal sealed class SimulatedDatabase
 
     /// <summary>Where it ran before a replica took over, while that host is not one of a replica; null when none did.</summary>
     public FormerSide? Former { get; set; }
+
+    /// <summary>The versions that its branches were begun with, where they began with another than their parent; of the first branch, once there is another.</summary>
+    public Dictionary<int, string> Versions { get; }
+
+    /// <summary>Whether the engine knows nothing of what its tables hold, so that it answers slowly.</summary>
+    public bool NoStatistics { get; set; }
 
     public List<Transaction> Unlogged { get; } = [];
 
@@ -148,12 +156,55 @@ internal sealed class SimulatedDatabase
             GoOn(now, why);
         }
 
-        Database = Database with { Branches = [.. Database.Branches, branch] };
+        Database = Database with { Branches = [.. Database.Branches, branch], Version = VersionOf(branch.Parent) };
         Silences.Add(new Silence(branch.ForkAt.ToUnixTimeMilliseconds(), now, branch.Id));
         Image = image;
         Unlogged.Clear();
         LogFrom = (image.Position, image.Time);
         (Full, LastSet) = ((null, 0), (null, 0));
+    }
+
+    /// <summary>Commits a statement at the next instant at which nothing else is, also while everybody else is kept out.</summary>
+    /// <param name="now">The instant, milliseconds; it has lived until then.</param>
+    /// <param name="name">The marker that it leaves.</param>
+    /// <param name="statement">The statement.</param>
+    /// <returns>When it is committed, milliseconds.</returns>
+    public long Commit(long now, string name, string statement)
+    {
+        var at = stream.FreeAfter(Math.Max(now, Named.Count == 0 ? now : Named.Max(n => n.Time)));
+        var change = new NamedChange(name, at, 0, statement);
+        Named.Add(change);
+        stream.TakeIn(change);
+        if (IsStopped)
+        {
+            Silences[^1] = Silences[^1] with { To = at - 1 };
+            Silences.Add(new Silence(at, long.MaxValue, Branch));
+        }
+
+        return at;
+    }
+
+    /// <summary>Moves to another version: a branch begins, to which no log from before leads, because what the move itself wrote is in none.</summary>
+    /// <param name="now">The instant, milliseconds; it has lived until then.</param>
+    /// <param name="version">The version.</param>
+    /// <returns>The branch.</returns>
+    public Branch Upgrade(long now, string version)
+    {
+        var at = Instant.FromUnixTimeMilliseconds(now);
+        var branch = new Branch(Database.Branches.Select(b => b.Id).Append(1).Max() + 1, Branch, Image.Position, at, at);
+        if (Database.Version is { } was)
+        {
+            Versions.TryAdd(1, was);
+        }
+
+        Versions[branch.Id] = version;
+        Database = Database with { Branches = [.. Database.Branches, branch], Version = version };
+        var written = Commit(now, $"move to version {version}", WorldStatement.Catalogue);
+        Unlogged.Clear();
+        LogFrom = (StateAt(written).Position, written);
+        (Full, LastSet) = ((null, 0), (null, 0));
+        NoStatistics = true;
+        return branch;
     }
 
     /// <summary>Nothing is committed from now on, for a reason; several may hold at once.</summary>
@@ -238,10 +289,17 @@ internal sealed class SimulatedDatabase
         Stops = [.. stops],
         Marks = [.. Marks],
         Former = Former,
+        Versions = new(Versions),
+        NoStatistics = NoStatistics,
+        Version = Versions.Count == 0 ? null : Database.Version,
         Host = Database.Host.Value,
         Birth = Birth,
         Branches = [.. Database.Branches.Select(b => new WorldState.BranchState(b.Id, b.Parent, b.ForkPosition, b.ForkAt.ToUnixTimeMilliseconds(), b.StartsAt.ToUnixTimeMilliseconds()))],
     };
+
+    /// <summary>The version of a branch.</summary>
+    private string? VersionOf(int branch) =>
+        Versions.TryGetValue(branch, out var own) ? own : Database.Branches.FirstOrDefault(b => b.Id == branch) is { } b ? VersionOf(b.Parent) : Database.Version;
 
     private bool IsSilent(long time, int branch)
     {

@@ -58,6 +58,39 @@ internal sealed class TransactionStream
         }
     }
 
+    /// <summary>Takes in a change that was named after its minute was drawn; it comes later than what was read so far, and at an instant of its own.</summary>
+    public void TakeIn(NamedChange change)
+    {
+        if (change.Time >= nextMinute)
+        {
+            return;
+        }
+
+        var step = Step(change.Time);
+        Transaction[] drawn = [.. ready];
+        ready.Clear();
+        var before = drawn.TakeWhile(t => t.Time < change.Time).ToArray();
+        var at = before.Length > 0 ? before[^1].Position : drawn.Length > 0 ? drawn[0].Position - Step(drawn[0].Time) : position;
+        foreach (var t in (Transaction[])[.. before, new Transaction(at + step, change.Time, Writes(change.Time, change), change.Name), .. drawn.Skip(before.Length).Select(t => t with { Position = t.Position + step })])
+        {
+            ready.Enqueue(t);
+        }
+
+        position += step;
+    }
+
+    /// <summary>The first instant after another one, milliseconds, at which nothing is committed as far as it is drawn.</summary>
+    public long FreeAfter(long time)
+    {
+        var taken = ready.Select(t => t.Time).ToHashSet();
+        do
+        {
+            time++;
+        }
+        while (taken.Contains(time));
+        return time;
+    }
+
     /// <summary>Share of the daily mean in each hour (UTC): quiet nights, busy mornings and evenings.</summary>
     public static IReadOnlyList<double> FactorByHour { get; } =
         [0.05, 0.02, 0.02, 0.05, 0.3, 1.1, 2.2, 2.0, 1.5, 1.3, 1.2, 1.3, 1.4, 1.3, 1.3, 1.6, 2.1, 1.8, 1.2, 0.8, 0.5, 0.3, 0.2, 0.1];
@@ -100,14 +133,22 @@ internal sealed class TransactionStream
 
         foreach (var (time, change) in drawn)
         {
-            position += 1 + (long)(Draw.Bits(seed, time, 2) % 60);
+            position += Step(time);
             ready.Enqueue(new Transaction(position, time, Writes(time, change), change?.Name));
         }
     }
 
+    /// <summary>How far the log grows with what is committed at an instant.</summary>
+    private long Step(long time) => 1 + (long)(Draw.Bits(seed, time, 2) % 60);
+
     private RowWrite[] Writes(long time, NamedChange? change)
     {
         var rows = pages * PageImage.RowsPerPage;
+        if (change?.Statement is { } statement)
+        {
+            return WorldStatement.Read(statement, rows)?.Writes ?? [];
+        }
+
         if (change is not null)
         {
             var first = (int)(Draw.Bits(seed, time, 3) % (ulong)Math.Max(1, rows - change.CancelsRows));

@@ -239,6 +239,17 @@ public sealed class WorldReplicas
         }
     }
 
+    /// <summary>No replica of a database can follow it any more; each is named.</summary>
+    internal IReadOnlyList<string> CannotFollow(SimulatedDatabase d, string why)
+    {
+        foreach (var r in d.Replicas)
+        {
+            BecomesUnusable(r, why);
+        }
+
+        return [.. d.Replicas.Select(r => $"{r.Replica.Id}: {why}")];
+    }
+
     /// <summary>Has a replica do no more than before, but look at it now.</summary>
     internal void Look(SimulatedReplica r)
     {
@@ -345,7 +356,7 @@ public sealed class WorldReplicas
     /// <param name="began">When putting it in place began, milliseconds.</param>
     internal Promotion PutBack(SimulatedDatabase d, PageImage image, int parent, long began)
     {
-        var (lost, lostUpTo) = (d.Committed(image.Time, world.NowMs), d.Image.Time);
+        var (lost, lostUpTo, version) = (d.Committed(image.Time, world.NowMs), d.Image.Time, d.Database.Version);
         var others = TakeOut(d, null);
         var branch = new Branch(d.Database.Branches.Select(b => b.Id).Append(1).Max() + 1, parent, image.Position, Instant.FromUnixTimeMilliseconds(image.Time), world.Now);
         d.GoOnAs(image, branch);
@@ -354,7 +365,7 @@ public sealed class WorldReplicas
         PutBack(others);
         world.KeepLogs();
         world.Tell(d.Database.Id, "restored", $"put back in place to {Instants.Write(branch.ForkAt)}; branch {branch.Id} begins at position {branch.ForkPosition}");
-        return new Promotion((world.NowMs - began) / 1000.0, branch, d.Database.Host, Math.Max(0, (lostUpTo - image.Time) / 1000.0), lost, left);
+        return new Promotion((world.NowMs - began) / 1000.0, branch, d.Database.Host, Math.Max(0, (lostUpTo - image.Time) / 1000.0), lost, left, d.Database.Version == version ? null : d.Database.Version);
     }
 
     /// <summary>Has replicas follow a new branch; those that hold more than it began with cannot, and are named.</summary>

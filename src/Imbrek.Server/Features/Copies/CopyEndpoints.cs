@@ -84,7 +84,7 @@ internal static class CopyEndpoints
                 return null;
             }
 
-            var result = r.Result is null ? null : RunJson.Read<RestoreResult>(r.Result);
+            var result = RestoreResult.Kept(r);
             return new(
                 r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt ?? (r.StateIs.IsOver() ? r.Ended : null), r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
                 asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, asked.Hosts, result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null), IsOpen(r), removals.TryGetValue(asked.Claim, out var removal) ? removal : null);

@@ -303,21 +303,12 @@ internal static class RecoverEndpoints
         var asked = new RestoreQuestion(
             loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before, Stays: request.Until is not null);
         var (rehearse, inPlace) = (request.Rehearse ?? false, request.InPlace ?? false);
-        var run = NewRuns.Row(
-            inPlace ? RestoreInPlaceKind.KindName : rehearse ? RehearsalKind.KindName : RestoreKind.KindName,
-            d.Id.Value,
-            family.Name,
-            asked,
-            Run.Of(new RunPlan(inPlace
-                ? RestoreInPlace.Steps(d, path, instance, RestoreInPlace.Saves(s.Fleet, d)!, Promoting.FirstBaseOf(s.Fleet, d), now, request.Before)
-                : RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))),
-            user.Identity!.Name!,
-            now);
-
+        var who = user.Identity!.Name!;
+        var run = inPlace
+            ? RestoreInPlaceKind.Row(s, path, asked, family.Name, who, now)
+            : NewRuns.Row(rehearse ? RehearsalKind.KindName : RestoreKind.KindName, d.Id.Value, family.Name, asked, Run.Of(new RunPlan(RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))), who, now);
         run.Until = request.Until;
-
-        // Put back, it can neither take over nor be drilled meanwhile.
-        run.Claim = inPlace ? TakeOverKind.ClaimOf(s.Fleet, d.Id) : asked.Claim;
+        run.Claim ??= asked.Claim;
         if (!await begin.TryBeginAsync(run, cancel))
         {
             if (inPlace)

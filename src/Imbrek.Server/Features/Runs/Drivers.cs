@@ -33,6 +33,13 @@ internal interface IDriverFamily
     /// <param name="forHosts">Whether named hosts are to get in.</param>
     string? WhyNoCopy(bool view, bool forHosts) => view && !forHosts ? null : "its drivers open a copy for reading through the product alone: they let hosts in by no rule of their own";
 
+    /// <summary>What statements of a change may be, in words; null where none are carried out.</summary>
+    string? ChangeHelp => null;
+
+    /// <summary>Why it carries out no changes; null when it does.</summary>
+    /// <param name="aside">Whether on a copy, and not on the database itself.</param>
+    string? WhyNoChange(bool aside) => "its drivers carry out no changes";
+
     /// <summary>Whether it acts on a database.</summary>
     bool Knows(Core.Fleet.Database database);
 
@@ -54,6 +61,10 @@ internal interface IDriverFamily
     /// <summary>Stops writes, sends clients over and looks on; only while <see cref="Here"/>. Null when the family cannot.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IDrillDriver? Drill => null;
+
+    /// <summary>Carries changes out, where <see cref="WhyNoChange"/> says nothing; only while <see cref="Here"/>. Null when the family cannot.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IChangeDriver? Change => null;
 
     /// <summary>Makes databases; only while <see cref="Here"/>, and where it <see cref="Makes"/> any. Null when the family cannot.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>

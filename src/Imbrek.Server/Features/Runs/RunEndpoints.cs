@@ -145,7 +145,7 @@ internal static class RunEndpoints
         return groups.ToDictionary(g => (g.Key.Plan, g.Key.Task, g.Key.Database, g.Key.Note), g => (g.Count, g.First));
     }
 
-    private static async Task<Ok<RunView>> GetAsync(Guid id, ImbrekContext data, RunStore store, FleetState fleet, IClock clock, CancellationToken cancel)
+    private static async Task<Ok<RunView>> GetAsync(Guid id, ImbrekContext data, RunStore store, FleetState fleet, Drivers drivers, IClock clock, CancellationToken cancel)
     {
         var (r, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var log = await data.RunLines.AsNoTracking().Where(l => l.RunId == id).OrderBy(l => l.Id).ToListAsync(cancel);
@@ -163,6 +163,7 @@ internal static class RunEndpoints
             RunView.RestoreOf(r, fleet),
             RunView.DrillOf(r),
             RunView.JointOf(r, followed, fleet),
+            RunView.ChangeOf(r, fleet, drivers),
             RunView.OfMany(r),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],
             [.. followed.Select(f => RunLine.Of(f, fleet))],

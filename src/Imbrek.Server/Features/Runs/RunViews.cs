@@ -1,8 +1,10 @@
+using Imbrek.Core.Changes;
 using Imbrek.Core.Drills;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
 using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Change;
 using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Features.Runs.Removal;
@@ -138,12 +140,34 @@ internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding End
     internal sealed record Member(string Database, string Name, Guid Run, string? Replica, string Host, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds);
 }
 
+/// <summary>What a rehearsal of a change, or a change day, was asked for, expected and measured.</summary>
+/// <param name="Rehearsal">Whether it is a rehearsal.</param>
+/// <param name="WindowEnd">Of a change day: when the window ends.</param>
+/// <param name="LastTurn">Of a change day: the last moment to turn back.</param>
+/// <param name="ExpectedSeconds">What its parts were expected to take; null where nobody had rehearsed it.</param>
+/// <param name="OwnSeconds">Of a rehearsal: what its parts would take on the database's own host.</param>
+/// <param name="NotTested">Of a rehearsal: what it cannot show.</param>
+internal sealed record ChangeRunView(
+    bool Rehearsal,
+    string Name,
+    string? ToVersion,
+    Instant? WindowEnd,
+    Instant? LastTurn,
+    double? WayBackSeconds,
+    double? ExpectedSeconds,
+    double? ExpectedFrom,
+    double? ExpectedTo,
+    double? OwnSeconds,
+    ChangeResult? Measured,
+    IReadOnlyList<string> NotTested);
+
 /// <summary>A run of any kind.</summary>
 /// <param name="Cancellable">Whether it can still be cancelled.</param>
 /// <param name="CancelledBy">Who cancelled it; null when nobody did.</param>
 /// <param name="Restore">For a restore or rehearsal; null for others.</param>
 /// <param name="Drill">For a drill; null for others.</param>
 /// <param name="Joint">For a drill of many; null for others.</param>
+/// <param name="Change">For a rehearsal of a change, or a change day; null for others.</param>
 /// <param name="Of">Which databases are brought to one instant, in words; null for others.</param>
 internal sealed record RunView(
     RunLine Run,
@@ -153,6 +177,7 @@ internal sealed record RunView(
     RestoreView? Restore,
     DrillView? Drill,
     JointDrillView? Joint,
+    ChangeRunView? Change,
     string? Of,
     IReadOnlyList<RunLogLine> Log,
     IReadOnlyList<RunLine> Followed,
@@ -245,6 +270,28 @@ internal sealed record RunView(
             JointDrillKind.ResultOf(r.ToRun(), q, [.. q.Members.Select((_, i) => followed.FirstOrDefault(f => f.Id == RunsOfMany.IdOf(r.Id, i)))]));
     }
 
+    /// <summary>What a change was asked for; null for a run of another kind.</summary>
+    public static ChangeRunView? ChangeOf(RunRow r, FleetState fleet, Drivers drivers)
+    {
+        if (r.Question is null || r.Kind is not (RehearseChangeKind.KindName or ChangeDayKind.KindName))
+        {
+            return null;
+        }
+
+        var measured = r.Result is null ? null : RunJson.Read<ChangeResult>(r.Result);
+        if (r.Kind == ChangeDayKind.KindName)
+        {
+            var day = RunJson.Read<ChangeDayKind.Question>(r.Question);
+            return new(false, day.Change.Name, day.Change.ToVersion, day.WindowEnd, day.LastTurn, day.WayBackSeconds, day.Forecast?.Seconds, day.Forecast?.From, day.Forecast?.To, null, measured, []);
+        }
+
+        var asked = RunJson.Read<RestoreQuestion>(r.Question);
+        var notTested = fleet.Has(r.Database) && fleet.Fleet.Hosts.TryGetValue(new(asked.Host), out var host)
+            ? NotTested.Of(fleet[r.Database].Subject, asked.Change!, host, drivers.TryFor(fleet[r.Database].Subject.Database)?.RestoresInstances ?? false)
+            : [];
+        return new(true, asked.Change!.Name, asked.Change.ToVersion, null, null, null, null, null, null, measured?.Parts.Sum(p => p.Seconds) * measured?.Scale, measured, notTested);
+    }
+
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>
     public static RestoreView? RestoreOf(RunRow r, FleetState fleet)
     {
@@ -262,7 +309,7 @@ internal sealed record RunView(
             asked.Planned,
             objective?.RpoSeconds,
             objective?.RtoSeconds,
-            r.Result is null ? null : RunJson.Read<RestoreResult>(r.Result),
+            RestoreResult.Kept(r),
             r.Claim is not null && r.StateIs.IsOver());
     }
 }

@@ -6,6 +6,7 @@ using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Change;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.RestoreInPlace;
 using Imbrek.Server.Features.Runs.TemporaryCopy;
@@ -27,7 +28,8 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Hosts">Of a copy that ends: who is let in; null for others.</param>
 /// <param name="Mask">Of a clone: the statements that mask it; null for none.</param>
 /// <param name="Stays">Of a copy that ends: whether its end is told of, and people remove it.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false)
+/// <param name="Change">Of a rehearsal of a change: the change; null for others.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null)
 {
     private const int LongestInstance = 30;
 
@@ -65,7 +67,7 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) =>
-        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
+        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 }

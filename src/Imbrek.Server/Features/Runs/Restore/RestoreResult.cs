@@ -1,8 +1,11 @@
+using Imbrek.Core.Changes;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Change;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
@@ -30,12 +33,15 @@ internal sealed record RestoreResult(
     Instant ReadyAt,
     IReadOnlyList<CheckResult> Checks)
 {
+    /// <summary>What a run that restores measured, as it is kept; null until it is ready and checked.</summary>
+    public static RestoreResult? Kept(RunRow run) => run.Result is not { } json ? null : run.Kind == RehearseChangeKind.KindName ? RunJson.Read<ChangeResult>(json).Restore : RunJson.Read<RestoreResult>(json);
+
     /// <summary>Reads it off the steps; null until it is ready and checked.</summary>
     public static RestoreResult? Of(Run run, Instant? started, RestoreQuestion asked, Core.Fleet.Database d)
     {
         // In place, nobody can work from the step on that keeps them out; what is saved and taken beside it is not what is restored.
         started = run.Plan.Steps.FirstOrDefault(s => s.Kind == "out") is { } keptOut ? run[keptOut.Number].StartedAt : started;
-        var measured = RestoreAside.MeasuredBy(run).Where(m => m.Step.Kind is not ("save" or "place" or "base") && run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
+        var measured = RestoreAside.MeasuredBy(run).Where(m => m.Step.Kind is not ("save" or "place" or "base" or ChangeSteps.Before or ChangeSteps.Part or ChangeSteps.After) && run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
         if (started is not { } began || measured.LastOrDefault(m => m.Step.Kind == "check") is not { Measured.Checks: { } checks } check
             || measured.LastOrDefault(m => m.Measured.Reached is not null).Measured?.Reached is not { } text)
         {

@@ -69,7 +69,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     }
 
     /// <inheritdoc/>
-    public string? Measured(RunContext run) => Result(run) is { } m ? RunJson.Write(m) : null;
+    public virtual string? Measured(RunContext run) => Result(run) is { } m ? RunJson.Write(m) : null;
 
     /// <inheritdoc/>
     public Tally TallyOf(RunContext run) => new(0, RestoreAside.MeasuredBy(run.Run).Sum(m => m.Measured.Bytes), null);

@@ -4,8 +4,10 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
+using Imbrek.Data;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.TakeOver;
 using Imbrek.Server.State;
 using NodaTime;
 
@@ -26,6 +28,22 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
 
     /// <inheritdoc/>
     public override IReadOnlyList<string> Names { get; } = [KindName];
+
+    /// <summary>A run that puts a database back in place; put back, it can neither take over nor be drilled meanwhile.</summary>
+    /// <param name="s">The database; its plans say where what it holds is saved.</param>
+    /// <param name="path">The path, to its own host.</param>
+    /// <param name="asked">What was asked.</param>
+    /// <param name="driver">Whose database it is.</param>
+    /// <param name="who">Who asks for it.</param>
+    /// <param name="now">The instant.</param>
+    public static RunRow Row(RecoverySubject s, RestorePath path, RestoreQuestion asked, string driver, string who, Instant now)
+    {
+        var d = s.Database;
+        var steps = Core.Recovery.RestoreInPlace.Steps(d, path, asked.Instance, Core.Recovery.RestoreInPlace.Saves(s.Fleet, d)!, Promoting.FirstBaseOf(s.Fleet, d), now, asked.Before);
+        var row = NewRuns.Row(KindName, d.Id.Value, driver, asked, Run.Of(new RunPlan(steps)), who, now);
+        row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);
+        return row;
+    }
 
     /// <inheritdoc/>
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
@@ -78,6 +96,11 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
         {
             var database = changes.Find("databases", run.Row.Database)!;
             database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Select(b => b?.DeepClone()), FleetFile.Write(placed.ToBranch())]);
+            if (placed.Version is { } version)
+            {
+                database["version"] = version;
+            }
+
             await changes.KeepAsync([FleetParts.Put("databases", run.Row.Database, database)], "it was put back in place", run.Row.AskedBy!, cancel);
         }
 
