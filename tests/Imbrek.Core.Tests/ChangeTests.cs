@@ -59,7 +59,7 @@ public class ChangeTests
     [Fact]
     public void What_broke_comes_first_and_what_others_may_have_written_counts_only_where_nobody_wrote()
     {
-        var before = new ChangeLook(Now, "14", [new("a", 10), new("b", 5)], [new("fast", "1", 0.1, null), new("works", "x", 0.01, null)], 2);
+        var before = new ChangeLook(Now, "14", [new("a", 10), new("b", 5)], [new("fast", "1", 0.1, null), new("works", "x", 0.01, null)], 1, 2);
         var after = new ChangeLook(Now, "15", [new("a", 12), new("c", 1)], [new("fast", "2", 0.3, null), new("works", null, 0.01, "no such table")], 5);
         var quiet = LookComparison.Of(before, after, others: false);
         Assert.Equal(["table b", "query fast", "query works", "log"], quiet.Where(d => d.Broke).Select(d => d.What));
@@ -78,7 +78,7 @@ public class ChangeTests
     [InlineData("cancelled", RunState.Cancelled, "look-before")]
     public void On_its_day_each_way_ends_with_everybody_let_in_or_all_put_back(string how, RunState state, string done)
     {
-        var steps = ChangeSteps.Day(Harbour, Move, new TakeSpec("harbour", SetKind.Log, "s", default, null, "n", false, false, null), new() { Kind = Planning.TaskKind.Full, Store = new("s"), Id = "f" }, null, 600, Now);
+        var steps = ChangeSteps.Day(Harbour, Move, new TakeSpec("harbour", SetKind.Log, "s", default, null, "n", false, false, null), new() { Kind = Planning.TaskKind.Full, Store = new("s"), Id = "f" }, null, 600);
         var run = Run.Of(new RunPlan(steps));
         int Hold(int which) => steps.Where(s => s.IsHold).ElementAt(which).Number;
         var fails = how.StartsWith("fails", StringComparison.Ordinal);

@@ -57,7 +57,7 @@ public class ChangeTests(DemoServer demo)
 
         Assert.Equal((400, "id"), Session.Fault(await admin.PutAsync("/api/changes/a%20b", Script("Spaced", "x"))));
         Assert.Equal((400, "parts[0].statements[0]"), Session.Fault(await admin.PutAsync("/api/changes/long", Script("Long", new string('x', 20_001)))));
-        Assert.Equal((400, "database"), Session.Fault(await admin.PostAsync("/api/changes/tried/rehearse", new { database = "vessel-tracks" })));
+        Assert.Equal((400, "database"), Session.Fault(await admin.PostAsync("/api/changes/tried/rehearse", new { database = "gate-scans" })));
         Assert.Equal((400, "windowEnd"), Session.Fault(await admin.PostAsync("/api/changes/tried/begin", new { database = Database })));
         Assert.Equal((400, "windowEnd"), Session.Fault(await admin.PostAsync("/api/changes/tried/begin", new { database = Database, windowEnd = await DemoServer.AgoAsync(admin, 1) })));
         Assert.Equal((400, "watchSeconds"), Session.Fault(await admin.PostAsync("/api/changes/tried/begin", new { database = Database, windowEnd = await DemoServer.AgoAsync(admin, -60), watchSeconds = -1 })));
@@ -113,6 +113,8 @@ public class ChangeTests(DemoServer demo)
         Assert.Contains("bring back instants up to then alone", done.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
         Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from ledger where kind = 'change' and body::text like '%{run}%'"));
         Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where database = '{Database}' and branch = {d.Branches[0].Id} and kind = 0"));
+
+        Assert.Equal((409, "database"), Session.Fault(await admin.PostAsync("/api/changes/to-15/rehearse", new { database = Database })));
 
         // Instants before the move come from what was taken before it, those after from what was taken after it.
         foreach (var (at, branch) in new[] { (d.Branches[0].StartsAt.Minus(NodaTime.Duration.FromMinutes(30)), 1), (Imbrek.Core.Formats.Instants.Parse(await DemoServer.AgoAsync(admin, 0)), d.Branches[0].Id) })

@@ -1,10 +1,8 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
-using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
-using NodaTime;
 
 namespace Imbrek.Core.Changes;
 
@@ -58,8 +56,7 @@ public static class ChangeSteps
     /// <param name="first">The task by which the new full is taken; null for none.</param>
     /// <param name="forecast">What rehearsals say; null without any.</param>
     /// <param name="watchSeconds">How long it is watched afterwards.</param>
-    /// <param name="lastTurn">The last moment to turn back.</param>
-    public static IReadOnlyList<Step> Day(Database database, Change change, TakeSpec saves, PlanTask? first, ChangeForecast? forecast, double watchSeconds, Instant lastTurn)
+    public static IReadOnlyList<Step> Day(Database database, Change change, TakeSpec saves, PlanTask? first, ChangeForecast? forecast, double watchSeconds)
     {
         var (steps, host) = (new List<Step>(), database.Host.Value);
         var before = Add(Before, LookTitle(change, "before"), [], s => s with { NeedsApproval = true, DecideWithinSeconds = Step.ApprovalSeconds, Owner = "approve", ExpectedSeconds = database.CheckSeconds, ExpectedFrom = "fleet" });
@@ -87,7 +84,7 @@ public static class ChangeSteps
         }
 
         var after = Add(After, LookTitle(change, "after"), [ground], s => s with { Only = new(go, CarryOut), Reopens = go, ExpectedSeconds = database.CheckSeconds, ExpectedFrom = "fleet" });
-        var keep = Ask($"Keep it, or turn back: by {Instants.Write(lastTurn)} at the latest, to be back before the window ends", after, [Keep, TurnBack], new(go, CarryOut));
+        var keep = Ask("Keep it, or turn back", after, [Keep, TurnBack], new(go, CarryOut));
         var kept = keep;
         if (change.IsOutage)
         {

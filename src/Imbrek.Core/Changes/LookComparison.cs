@@ -58,9 +58,9 @@ public static class LookComparison
             }
         }
 
-        if (after.Errors > (before.Errors ?? 0))
+        if (after.Errors > (before.ErrorsSince ?? 0))
         {
-            found.Add(new(true, "log", $"{Number(after.Errors.Value - (before.Errors ?? 0))} more errors in the log of the engine"));
+            found.Add(new(true, "log", $"{Number(after.Errors.Value - (before.ErrorsSince ?? 0))} more errors in the log of the engine"));
         }
 
         return [.. found.OrderByDescending(d => d.Broke)];

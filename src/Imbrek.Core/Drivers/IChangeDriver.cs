@@ -32,8 +32,9 @@ public sealed record ChangeTarget(Id<Database> Database, InstanceSpec? Aside);
 /// <param name="Version">The version that runs; null when it is not told.</param>
 /// <param name="Tables">Rows of every table.</param>
 /// <param name="Queries">What the named queries answered, and how fast.</param>
-/// <param name="Errors">Errors in the log of the engine so far; null where nobody can look.</param>
-public sealed record ChangeLook(Instant At, string? Version, IReadOnlyList<TableRows> Tables, IReadOnlyList<QueryTook> Queries, long? Errors);
+/// <param name="Errors">Errors in the log of the engine when looking began; null where nobody can look.</param>
+/// <param name="ErrorsSince">The same when it was over, with those of the queries themselves.</param>
+public sealed record ChangeLook(Instant At, string? Version, IReadOnlyList<TableRows> Tables, IReadOnlyList<QueryTook> Queries, long? Errors, long? ErrorsSince = null);
 
 /// <summary>Rows of a table.</summary>
 public sealed record TableRows(string Name, long Rows);

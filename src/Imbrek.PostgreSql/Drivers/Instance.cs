@@ -39,7 +39,15 @@ internal sealed class Instance
     /// <param name="Begun">Whether its engine has been started since: it cannot be sent elsewhere any more.</param>
     /// <param name="Follows">How it follows its primary, where it is a standby; null where it stands aside, or was promoted.</param>
     /// <param name="Down">Whether its engine is to stand still: whoever finds it so must not start it.</param>
-    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false);
+    /// <param name="Parts">What parts of a change measured, by number.</param>
+    /// <param name="Doing">The part of a change that was begun.</param>
+    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false, IReadOnlyDictionary<int, PartDone>? Parts = null, DoingPart? Doing = null);
+
+    /// <summary>A part of a change that was begun.</summary>
+    /// <param name="Number">Its number.</param>
+    /// <param name="Transaction">The transaction that is all of it; null where its statements are carried out one by one.</param>
+    /// <param name="Done">What it measured, as far as it is done once that is committed.</param>
+    public sealed record DoingPart(int Number, string? Transaction, PartDone Done);
 
     /// <summary>How a standby follows.</summary>
     /// <param name="Slot">The slot it receives by, at whoever sends to it.</param>
@@ -179,12 +187,12 @@ internal sealed class Instance
     /// <summary>Starts its engine again where it was stopped with its machine: it recovers to where it stood.</summary>
     public Task UpAsync(CancellationToken cancel) => Runs() ? Task.CompletedTask : StartAsync(cancel);
 
-    /// <summary>Lets clients in: it is one of its own from now on, on the loopback address, with the sign-in rules of its source.</summary>
-    public async Task ReleaseAsync(CancellationToken cancel)
+    /// <summary>Ends its recovery: it can be written to, on its own socket alone.</summary>
+    public async Task PromoteAsync(CancellationToken cancel)
     {
+        await UpAsync(cancel);
         if (!Now.Promoted)
         {
-            await UpAsync(cancel);
             await using (var connection = await OpenAsync(null, cancel))
             {
                 if (await connection.AskAsync<bool>("select pg_is_in_recovery()", cancel) && !await connection.AskAsync<bool>("select pg_promote(true, 50)", cancel))
@@ -195,7 +203,12 @@ internal sealed class Instance
 
             await KeepAsync(Now with { Promoted = true }, cancel);
         }
+    }
 
+    /// <summary>Lets clients in: it is one of its own from now on, on the loopback address, with the sign-in rules of its source.</summary>
+    public async Task ReleaseAsync(CancellationToken cancel)
+    {
+        await PromoteAsync(cancel);
         await StopAsync("fast", cancel);
         await SettleAsync([], "127.0.0.1", cancel);
         await StartAsync(cancel);
@@ -244,14 +257,24 @@ internal sealed class Instance
 
     /// <summary>Opens a connection as the cluster's first superuser; waits until its engine answers.</summary>
     /// <exception cref="DriverException">Its engine ended; says what it wrote last.</exception>
-    public async Task<NpgsqlConnection> OpenAsync(string? database, CancellationToken cancel)
+    public Task<NpgsqlConnection> OpenAsync(string? database, CancellationToken cancel) => OpenAsync(database, null, cancel);
+
+    /// <summary>Opens a connection as the role that owns a database; waits until its engine answers.</summary>
+    /// <exception cref="DriverException">Its engine ended; says what it wrote last.</exception>
+    public async Task<NpgsqlConnection> OpenAsOwnerAsync(string database, CancellationToken cancel)
+    {
+        await using var first = await OpenAsync(database, cancel);
+        return await OpenAsync(database, await first.AskAsync<string>("select pg_get_userbyid(datdba)::text from pg_database where datname = current_database()", cancel), cancel);
+    }
+
+    private async Task<NpgsqlConnection> OpenAsync(string? database, string? role, CancellationToken cancel)
     {
         using var timer = new PeriodicTimer(Look);
         while (true)
         {
             try
             {
-                var user = await FirstRoleAsync(cancel);
+                var user = role ?? await FirstRoleAsync(cancel);
                 return await ConnectAsync(user, database ?? "postgres", cancel);
             }
             catch (Exception e) when (e is NpgsqlException && (e is not PostgresException p || p.SqlState is "57P03"))
@@ -280,6 +303,20 @@ internal sealed class Instance
         var controls = (await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [Data], cancel)).Split('\n')
             .Select(l => l.Split(" setting:", 2)).Where(p => p.Length == 2 && p[0].StartsWith("max_", StringComparison.Ordinal)).Select(p => (Name: p[0].Trim() switch { "max_prepared_xacts" => "max_prepared_transactions", "max_locks_per_xact" => "max_locks_per_transaction", var n => n }, Value: p[1].Trim()));
         return [.. controls.Select(c => $"{c.Name} = {c.Value}"), $"restore_command = {Quoted($"cp {Shell(Path.Combine(Log, "%f"))} \"%p\"")}", "hot_standby = on"];
+    }
+
+    /// <summary>How many errors its engine wrote since it was started.</summary>
+    public long Errors()
+    {
+        using var log = new FileStream(Told, FileMode.OpenOrCreate, FileAccess.Read, FileShare.ReadWrite);
+        using var lines = new StreamReader(log);
+        var found = 0L;
+        while (lines.ReadLine() is { } line)
+        {
+            found += line.Contains("ERROR:  ", StringComparison.Ordinal) || line.Contains("PANIC:  ", StringComparison.Ordinal) ? 1 : 0;
+        }
+
+        return found;
     }
 
     /// <summary>The end of what its engine wrote.</summary>

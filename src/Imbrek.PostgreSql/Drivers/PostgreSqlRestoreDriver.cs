@@ -207,9 +207,9 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             await using var connection = await there.OpenAsync(book.Cluster(instance.Database).SignInTo, cancel);
             return await ReadAsync(connection, query, most, cancel);
         }
-        catch (Exception e) when (e is NpgsqlException or TimeoutException or InvalidCastException)
+        catch (Exception e) when (IsNoAnswer(e))
         {
-            throw new DriverException(DriverProblem.Refused, e switch { PostgresException p => p.MessageText, InvalidCastException => $"{e.Message} Cast it to text.", _ => e.Message });
+            throw new DriverException(DriverProblem.Refused, WhyNoAnswer(e));
         }
     }
 
@@ -248,7 +248,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
 
     private string FolderOf(InstanceSpec instance) => Path.Combine(book.InstancesOn(instance.Host), instance.Name);
 
-    private Instance Require(RunCall call, InstanceSpec instance)
+    internal Instance Require(RunCall call, InstanceSpec instance)
     {
         var folder = FolderOf(instance);
         var there = Instance.Find(folder) ?? throw new DriverException(DriverProblem.Refused, $"there is no instance {instance.Name} on {instance.Host}");
@@ -361,8 +361,14 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         }
     }
 
+    /// <summary>Whether a query was not answered because of itself.</summary>
+    internal static bool IsNoAnswer(Exception e) => e is NpgsqlException or TimeoutException or InvalidCastException;
+
+    /// <summary>Why, for people.</summary>
+    internal static string WhyNoAnswer(Exception e) => e switch { PostgresException p => p.MessageText, InvalidCastException => $"{e.Message} Cast it to text.", _ => e.Message };
+
     /// <summary>Asks one statement, in a transaction that only reads, with the rights to read data and no others: nothing of the host is within its reach.</summary>
-    private static async Task<QueryRows> ReadAsync(NpgsqlConnection connection, string query, int most, CancellationToken cancel)
+    internal static async Task<QueryRows> ReadAsync(NpgsqlConnection connection, string query, int most, CancellationToken cancel)
     {
         await using (var first = new NpgsqlCommand("begin read only; set local role pg_read_all_data", connection))
         {

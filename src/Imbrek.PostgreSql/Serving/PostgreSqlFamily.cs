@@ -30,6 +30,15 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
     public IDrillDriver? Drill { get; } = new PostgreSqlDrillDriver(book, clock);
 
     /// <inheritdoc/>
+    public IChangeDriver? Change { get; } = new PostgreSqlChangeDriver(book, clock);
+
+    /// <inheritdoc/>
+    public string ChangeHelp => "SQL; a part is one transaction where its statements allow it";
+
+    /// <inheritdoc/>
+    public string? WhyNoChange(bool aside) => aside ? null : "its drivers rehearse changes on copies, and carry out none on a cluster that others use";
+
+    /// <inheritdoc/>
     public bool StopsAtPositions => true;
 
     /// <inheritdoc/>

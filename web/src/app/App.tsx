@@ -14,6 +14,8 @@ const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
 const MovePage = lazy(() => import('../features/moves/MovePage'));
+const ChangesPage = lazy(() => import('../features/changes/ChangesPage'));
+const ChangePage = lazy(() => import('../features/changes/ChangePage'));
 const CopiesPage = lazy(() => import('../features/copies/CopiesPage'));
 const NewCopyPage = lazy(() => import('../features/copies/NewCopyPage'));
 const ReplicasPage = lazy(() => import('../features/replicas/ReplicasPage'));
@@ -76,6 +78,9 @@ function SignedIn() {
               <Route path="/recover/several" element={<SeveralPage />} />
               <Route path="/recover/:id" element={<RecoverPage />} />
               <Route path="/moves/new" element={<MovePage />} />
+              <Route path="/changes" element={<ChangesPage />} />
+              <Route path="/changes/new" element={<ChangePage />} />
+              <Route path="/changes/:id" element={<ChangePage />} />
               <Route path="/copies" element={<CopiesPage />} />
               <Route path="/copies/new" element={<NewCopyPage />} />
               <Route path="/replicas" element={<ReplicasPage />} />

@@ -365,6 +365,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   restore: null,
   drill: null,
   joint: null,
+  change: null,
   of: null,
   log: [],
   followed: [],

@@ -31,9 +31,9 @@ internal static class ChangeEndpoints
     public sealed record ChangeRehearsalView(Guid Run, string Database, string DatabaseName, Instant At, string Host, double Seconds, int Broke, bool Same);
 
     /// <param name="Statements">What its statements may be, where a driver says so.</param>
-    public sealed record ChangeView(string Id, ChangeBody Change, string EngineName, string? ToVersion, string ChangedBy, Instant ChangedAt, string? Statements, IReadOnlyList<ChangeRehearsalView> Rehearsals);
+    public sealed record ChangeScriptView(string Id, ChangeBody Change, string EngineName, string? ToVersion, string ChangedBy, Instant ChangedAt, string? Statements, IReadOnlyList<ChangeRehearsalView> Rehearsals);
 
-    public sealed record ChangesView(IReadOnlyList<ChangeView> Changes);
+    public sealed record ChangeScriptsView(IReadOnlyList<ChangeScriptView> Changes);
 
     /// <summary>Asks what a rehearsal and a change day would be.</summary>
     public sealed record ChangeSheetRequest(string Database, string? Host, Instant? WindowEnd, double? WatchSeconds);
@@ -61,12 +61,12 @@ internal static class ChangeEndpoints
         app.MapPost("/api/changes/{id}/begin", BeginAsync).Needs(Roles.Operate).Computes().WithName("BeginChange");
     }
 
-    private static async Task<Ok<ChangesView>> ListAsync(ChangeBook book, ImbrekContext data, FleetState state, Drivers drivers, CancellationToken cancel)
+    private static async Task<Ok<ChangeScriptsView>> ListAsync(ChangeBook book, ImbrekContext data, FleetState state, Drivers drivers, CancellationToken cancel)
     {
         var rows = await data.Changes.AsNoTracking().OrderBy(c => c.Id).ToListAsync(cancel);
         var changes = rows.Select(r => (Row: r, Change: RunJson.Read<Change>(r.Body))).ToArray();
         var rehearsed = (await book.RehearsedAsync(changes.Select(c => c.Change), null, cancel)).ToLookup(r => r.Change);
-        return TypedResults.Ok(new ChangesView([.. changes.Select(c => new ChangeView(
+        return TypedResults.Ok(new ChangeScriptsView([.. changes.Select(c => new ChangeScriptView(
             c.Row.Id,
             new(c.Change.Name, c.Change.Engine.Value, c.Change.KeepsOut, [.. c.Change.Parts.Select(p => new ChangePartBody(p.Name, p.UpgradesTo, p.Statements))], [.. c.Change.Queries.Select(q => new ChangeQueryBody(q.Name, q.Query))]),
             state.Fleet.Engines.TryGetValue(c.Change.Engine, out var e) ? e.Name : c.Change.Engine.Value,

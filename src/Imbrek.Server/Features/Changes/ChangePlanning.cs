@@ -137,7 +137,7 @@ internal static class ChangePlanning
         }
 
         var question = new ChangeDayKind.Question(change, ends, watch, wayBack, lastTurn, forecast);
-        var row = NewRuns.Row(ChangeDayKind.KindName, d.Id.Value, family.Name, question, Run.Of(new RunPlan(ChangeSteps.Day(d, change, saves, first, forecast, watch, lastTurn))), who, now);
+        var row = NewRuns.Row(ChangeDayKind.KindName, d.Id.Value, family.Name, question, Run.Of(new RunPlan(ChangeSteps.Day(d, change, saves, first, forecast, watch))), who, now);
 
         // Meanwhile nothing takes over, is drilled or put back but by this.
         row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);
@@ -151,6 +151,11 @@ internal static class ChangePlanning
         if (d.Engine != change.Engine)
         {
             throw new BadInputException("database", $"{d.Name} is of {d.Engine}; the change is written for {change.Engine}");
+        }
+
+        if (change.ToVersion is { } version && version == d.Version)
+        {
+            throw new BadInputException("database", $"{d.Name} runs version {version} already", 409, "runs-it");
         }
 
         var family = drivers.For(d);

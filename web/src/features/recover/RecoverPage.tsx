@@ -51,7 +51,8 @@ function Choose() {
         Choose a database, then the instant to go back to. Those that belong together are brought to one instant:{' '}
         <Link to={withPremise('/recover/several', search)}>several at once</Link>. What stands of earlier restores,
         views and clones: <Link to={withPremise('/copies', search)}>copies in use</Link>. Another host with little
-        downtime: <Link to={withPremise('/moves/new', search)}>a move</Link>.
+        downtime: <Link to={withPremise('/moves/new', search)}>a move</Link>. Another version or a script, rehearsed
+        first: <Link to={withPremise('/changes', search)}>changes</Link>.
       </Box>
       <h2 style={{ fontSize: 15 }}>Restores and rehearsals</h2>
       <RunsTable runs={runs.data?.runs ?? []} empty={runs.isSuccess ? 'No restore was begun here yet.' : ''} />

@@ -38,6 +38,9 @@ export function Decide({
         {step.choices.includes('release') && 'Nobody is let in until you release it.'}
         {step.choices.includes('put-in-place') &&
           'Put in place, it is the database, and there is no way back but another restore; thrown away, all is as it was.'}
+        {step.choices.includes('carry-out') &&
+          'From its first part on there is no way back but turning back, which puts it in place as it was; left, it stays as it stands now.'}
+        {step.note && step.choices.includes('carry-out') && <Box sx={{ fontWeight: 600 }}>{step.note}</Box>}
         {step.decideBy && (
           <span title={utc(step.decideBy)}>
             If nobody has approved it by {localTime(step.decideBy, zone, false)}, it is refused.

@@ -10,6 +10,7 @@ import { Failure } from '../../shared/Failure';
 import { localTime, utc } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
+import { ChangeFigures } from '../changes/ChangeFigures';
 import { DrillFigures } from '../drills/DrillFigures';
 import { JointFigures } from '../drills/JointFigures';
 import { drillKindWord } from '../drills/words';
@@ -52,8 +53,12 @@ export default function RunPage() {
   });
   if (run.error) return <Failure error={run.error} again={() => void run.refetch()} />;
   if (!run.data) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
-  const { run: r, steps, restore, drill, joint, cancellable } = run.data;
-  const asked = steps.filter((s) => s.choices.length > 0);
+  const { run: r, steps, restore, drill, joint, change, cancellable } = run.data;
+  // Nothing is turned back that was not begun.
+  const begun = steps.some((s) => s.kind === 'part' && s.started !== null);
+  const asked = steps
+    .filter((s) => s.choices.length > 0)
+    .map((s) => (begun ? s : { ...s, choices: s.choices.filter((c) => c !== 'turn-back') }));
   const pending = decide.isPending || cancel.isPending || remove.isPending;
   const error = decide.error ?? cancel.error ?? remove.error;
   const cancelWord = steps.length > 0 ? 'Cancel and leave nothing behind' : 'End it';
@@ -77,6 +82,7 @@ export default function RunPage() {
           </Box>
         </Box>
         <Box sx={{ color: 'text.secondary' }}>
+          {change && `${change.name} · `}
           {restore && (
             <>
               To <b>{localTime(restore.planned.reaches, zone)}</b> on {restore.host} as {restore.instance}, supposing{' '}
@@ -120,14 +126,16 @@ export default function RunPage() {
           />
         ))}
         {error && <Failure error={error} />}
-        {restore ? (
+        {change ? (
+          <ChangeFigures change={change} />
+        ) : restore ? (
           <RestoreFigures restore={restore} />
         ) : drill ? (
           <DrillFigures drill={drill} />
         ) : (
           <Took view={run.data} />
         )}
-        {r.ended && (restore || drill || joint || r.instance) && (
+        {r.ended && (restore || drill || joint || change || r.instance) && (
           <Box sx={{ mt: 2 }} title={utc(r.ended)}>
             Ended {localTime(r.ended, zone)}.{' '}
             <Link to={withPremise('/evidence', search, { database: r.database })}>Its entry in the ledger</Link>

@@ -22,6 +22,8 @@ export const runKindWord: Record<string, string> = {
   'joint-drill': 'Drill',
   'remove-replica': 'Ending a replica',
   'plan-change': 'A change of a plan',
+  'rehearse-change': 'Rehearsal of a change',
+  change: 'Change',
 };
 
 /** Where a run stands. */
@@ -59,4 +61,8 @@ export const choiceWord: Record<string, string> = {
   'send-clients': 'Send clients over',
   'go-home': 'Go home',
   stay: 'Stay here',
+  'carry-out': 'Carry it out',
+  'leave-it': 'Leave it as it is',
+  keep: 'Keep it',
+  'turn-back': 'Turn back',
 };

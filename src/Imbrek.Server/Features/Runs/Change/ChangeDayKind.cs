@@ -96,7 +96,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             : end.Failed is { } failed ? run.Run[failed].Note ?? "it could not be completed"
             : chosen == ChangeSteps.TurnBack ? "turned back: it is as it was before"
             : chosen == ChangeSteps.LeaveIt ? r.Parts.Count == 0 ? "not begun; nothing was changed" : $"left as it stands, after {r.Parts.Count} of {asked.Change.Parts.Count} parts"
-            : $"{asked.Change.Name}: {PlainDuration.Of(r.Parts.Sum(p => p.Seconds))}{(r.OutSeconds is { } s ? $", nobody could work for {PlainDuration.Of(s)}" : "")}, {(broke == 0 ? "nothing broke" : $"{broke} {(broke == 1 ? "thing" : "things")} broke or became slow")}{(r.Branch is { } b ? $"; sets taken before {Instants.Write(b.StartsAt)} bring back instants up to then alone, on the version before" : "")}{(r.Left.Count == 0 ? "" : $"; do not follow: {string.Join("; ", r.Left)}")}";
+            : $"{asked.Change.Name}: {PlainDuration.Of(r.Parts.Sum(p => p.Seconds))}{(r.OutSeconds is { } s ? $", nobody could work for {PlainDuration.Of(s)}" : "")}, {(broke == 0 ? "nothing broke" : $"{broke} {(broke == 1 ? "thing" : "things")} broke or became slow")}{(r.Branch is { } b ? $"; sets taken before {Instants.Write(b.StartsAt)} bring back instants up to then alone, on the version before" : "")}{(r.Left.Count == 0 ? "" : $"; {r.Left.Count} {(r.Left.Count == 1 ? "replica no longer follows" : "replicas no longer follow")}")}";
         return new Conclusion(end.State, note, LedgerBody: RunJson.Write(new
         {
             run = run.Row.Id,

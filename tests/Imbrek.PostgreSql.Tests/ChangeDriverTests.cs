@@ -1,0 +1,80 @@
+using Imbrek.Core.Changes;
+using Imbrek.Core.Drivers;
+using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Drivers;
+using NodaTime;
+using Xunit;
+
+namespace Imbrek.PostgreSql.Tests;
+
+/// <summary>A statement file rehearsed on a copy of a real cluster: parts are whole or not at all, also where their caller dies, and what they break is seen.</summary>
+public class ChangeDriverTests
+{
+    private static readonly NamedQuery[] Queries = [new("walked", "select count(*) from imbrek_trail"), new("wrong", "select nothing from nowhere")];
+
+    [Fact]
+    public async Task Parts_are_carried_out_whole_or_not_at_all_whoever_dies_and_the_cluster_is_not_touched()
+    {
+        await using var h = await Harbour.StartAsync();
+        await h.Cluster.DoAsync("create table pier (id int, name text); insert into pier select i, 'pier ' || i from generate_series(1, 500) i");
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        await h.FullAsync();
+        var left = 20;
+        await h.WalkAsync(1, () => --left < 0);
+        await h.CaughtUpAsync();
+        InstanceSpec spec = null!;
+        RunCall call = default;
+        await h.RestoreAsync(new LogStop(h.Newest!.CoversTo), "aside", (s, c) => (spec, call) = (s, c));
+        var (driver, target) = (new PostgreSqlChangeDriver(h, SystemClock.Instance), new ChangeTarget(spec.Database, spec));
+        Task<PartDone> DoAsync(int number, params string[] statements) => driver.DoAsync(call, target, number, new ChangePart($"p{number}", null, statements), default);
+
+        var before = await driver.LookAsync(call, target, Queries, default);
+        Assert.StartsWith("15", before.Version, StringComparison.Ordinal);
+        Assert.Equal(500, before.Tables.Single(t => t.Name.EndsWith(".pier", StringComparison.Ordinal)).Rows);
+        Assert.Null(before.Queries[0].Error);
+        Assert.NotNull(before.Queries[1].Error);
+
+        // A part of which one statement fails is not carried out; asked again as it should be, it is.
+        var refused = await Assert.ThrowsAsync<DriverException>(() => DoAsync(1, "delete from pier where id <= 100", "drop table jetty"));
+        Assert.Contains("jetty", refused.Message, StringComparison.Ordinal);
+        foreach (var ends in new[] { "commit", "  ROLLBACK;", "begin" })
+        {
+            await Assert.ThrowsAsync<DriverException>(() => DoAsync(1, "delete from pier where id <= 100", ends));
+        }
+
+        var done = await DoAsync(1, "delete from pier where id <= 100");
+        Assert.Equal("100 rows", Assert.Single(done.Statements).Said);
+        Assert.Equal(done, await DoAsync(1, "delete from pier where id <= 100"), (a, b) => a!.Seconds == b!.Seconds);
+
+        // Its caller died after it was committed and before that was kept: the engine says that it was.
+        var there = Instance.Find(Path.Combine(h.Instances, "aside"))!;
+        await DoAsync(2, "insert into pier values (1000, 'new')");
+        await using (var connection = await there.OpenAsync("postgres", default))
+        {
+            // The last transaction that wrote is the one of the part.
+            var transaction = (await connection.RowsAsync("select xmin::text from pier where id = 1000", r => r.GetString(0), default)).Single();
+            var now = Instance.Find(Path.Combine(h.Instances, "aside"))!;
+            await now.KeepAsync(now.Now with { Parts = now.Now.Parts!.Where(p => p.Key != 2).ToDictionary(p => p.Key, p => p.Value), Doing = new(2, transaction, new PartDone(0.5, [])) }, default);
+        }
+
+        Assert.Equal(0.5, (await DoAsync(2, "insert into pier values (1000, 'new')")).Seconds);
+
+        // What allows no transaction is carried out one by one; where its caller died between two, nobody knows, and it is said.
+        await DoAsync(3, "vacuum pier", "create index concurrently pier_name on pier (name)");
+        var last = Instance.Find(Path.Combine(h.Instances, "aside"))!;
+        await last.KeepAsync(last.Now with { Doing = new(4, null, new PartDone(1, [new("vacuum pier", 1, "done")])) }, default);
+        Assert.Contains("after 1 of 2", (await Assert.ThrowsAsync<DriverException>(() => DoAsync(4, "vacuum pier", "vacuum pier"))).Message, StringComparison.Ordinal);
+
+        await DoAsync(5, "drop table imbrek_trail cascade");
+        var after = await driver.LookAsync(call, target, Queries, default);
+        Assert.Equal(401, after.Tables.Single(t => t.Name.EndsWith(".pier", StringComparison.Ordinal)).Rows);
+        var broke = LookComparison.Of(before, after, others: false).Where(d => d.Broke).Select(d => d.What).ToArray();
+        Assert.Contains("query walked", broke);
+        Assert.Contains(broke, b => b.EndsWith("imbrek_trail", StringComparison.Ordinal));
+        Assert.Contains("no cluster", (await Assert.ThrowsAsync<DriverException>(() => driver.DoAsync(call, target, 6, new("move", "16", []), default))).Message, StringComparison.Ordinal);
+
+        Assert.Equal(500, await h.Cluster.AskAsync<long>("select count(*) from pier"));
+        await h.Restore.DiscardAsync(call, spec, default);
+        Assert.False(Directory.Exists(Path.Combine(h.Instances, "aside")));
+    }
+}
