@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Recovery;
 using Imbrek.Server.Features.Runs;
 using Imbrek.StandIn;
 using Imbrek.StandIn.Scenario;
@@ -53,7 +54,7 @@ internal sealed class WorldFamily : IDriverFamily
     public string MaskHelp => WorldQuery.Changes;
 
     /// <inheritdoc/>
-    public string? WhyNoCopy(bool view, bool forHosts) => null;
+    public string? WhyNoCopy(CopyUse use, bool forHosts) => null;
 
     /// <inheritdoc/>
     public IRestoreDriver Restore => new StandInDriver(Led());

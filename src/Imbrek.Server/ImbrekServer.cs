@@ -18,6 +18,7 @@ using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.ApplyLog;
 using Imbrek.Server.Features.Runs.Backup;
 using Imbrek.Server.Features.Runs.Change;
 using Imbrek.Server.Features.Runs.CleanUp;
@@ -239,6 +240,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, DrillRunKind>();
         builder.Services.AddSingleton<IRunKind, JointDrillKind>();
         builder.Services.AddSingleton<IRunKind, PlanChangeKind>();
+        builder.Services.AddSingleton<IRunKind, ApplyLogKind>();
         builder.Services.AddSingleton<IRunKind, RehearseChangeKind>();
         builder.Services.AddSingleton<IRunKind, ChangeDayKind>();
         builder.Services.AddSingleton<IFindingSource, DrillBook>();
@@ -277,6 +279,7 @@ internal static class ImbrekServer
             builder.Services.AddHostedService<HeadWriter>();
             builder.Services.AddHostedService<DatedDrillReminders>();
             builder.Services.AddHostedService(s => s.GetRequiredService<CopyEnds>());
+            builder.Services.AddHostedService<LogForCopies>();
             if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
             {
                 builder.Services.AddHttpClient<WebhookChannel>(c => (c.Timeout, c.MaxResponseContentBufferSize) = (TimeSpan.FromSeconds(10), 64 * 1024));

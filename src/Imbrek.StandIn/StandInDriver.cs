@@ -81,6 +81,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         var done = file.Applied.ToHashSet();
         var engine = Engine(instance);
         var (began, ended, bytes, reached) = (world.NowMs, world.NowMs, 0L, file.ReachedMs);
+        string? partly = null;
         for (var i = 0; i < logs.Count; i++)
         {
             if (!done.Add(logs[i].Set.Value))
@@ -108,6 +109,9 @@ public sealed class StandInDriver(World world) : IRestoreDriver
                     return image;
                 });
                 reached = Math.Max(reached ?? 0, upTo.ToUnixTimeMilliseconds());
+
+                // Of one in which it stopped the rest may be wanted later.
+                partly = upTo < set.CoversTo || stop?.Before <= set.ToPosition ? logs[i].Set.Value : null;
             }
             catch (DriverException)
             {
@@ -124,7 +128,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
             }
         }
 
-        Save(call, instance, file with { Applied = [.. done], ReachedMs = reached }, image);
+        Save(call, instance, file with { Applied = [.. done.Where(d => d != partly)], Partly = partly, ReachedMs = reached }, image);
         return Told(instance, (ended - began) / 1000.0, bytes);
     }
 
@@ -391,7 +395,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
 
     /// <summary>The branch that what an instance holds was taken on: of the last set restored into it, or of what it is a copy of.</summary>
     private int? BranchOf(InstanceSpec instance, SimulatedDatabase live) =>
-        Load(instance) is { } there ? there.Applied is [.., var last] && live.Sets.TryGetValue(last, out var set) ? set.Branch : there.Branch : null;
+        Load(instance) is { } there ? (there.Partly ?? (there.Applied is [.., var applied] ? applied : null)) is { } last && live.Sets.TryGetValue(last, out var set) ? set.Branch : there.Branch : null;
 
     private EngineProfile Engine(InstanceSpec instance) =>
         world.Fleet.Engines[world.Fleet.DatabaseById[instance.Database].Engine];
@@ -404,7 +408,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     private Moved Told(InstanceSpec instance, double seconds, long bytes) => new(
         seconds, bytes, Load(instance)?.ReachedMs is { } ms ? Instant.FromUnixTimeMilliseconds(ms) : null, LoadImage(instance)?.Position);
 
-    internal sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, bool ReadOnly = false, string? Version = null, bool NoStatistics = false, IReadOnlyDictionary<int, string>? Parts = null);
+    internal sealed record InstanceFile(string Database, Guid Owner, long Fence, IReadOnlyList<string> Applied, long? ReachedMs, bool Open, bool Released, int? Branch = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, bool ReadOnly = false, string? Version = null, bool NoStatistics = false, IReadOnlyDictionary<int, string>? Parts = null, string? Partly = null);
 
     private string FolderOf(string host, string name) => Path.Combine(world.Folder, "instances", host, name);
 

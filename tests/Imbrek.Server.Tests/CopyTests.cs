@@ -142,4 +142,58 @@ public class CopyTests(DemoServer demo)
         await admin.RemoveAsync(run);
         await Eventually.Async(async () => !await FoundAsync(), what: () => "the finding stays");
     }
+
+    [Fact]
+    public async Task What_is_left_open_takes_further_log_by_hand_and_on_its_schedule_while_the_process_dies_until_it_is_opened_and_checked()
+    {
+        using var admin = await demo.AdminAsync();
+        var asked = new { database = "spare-parts", @as = "open-for-log", target = await DemoServer.AgoAsync(admin, 240), until = await InAsync(admin, 30), everySeconds = (double?)null };
+        Assert.Equal((400, "everySeconds"), Session.Fault(await admin.PostAsync("/api/copies", asked with { everySeconds = 1 })));
+        Assert.Equal((400, "everySeconds"), Session.Fault(await admin.PostAsync("/api/copies", asked with { @as = "view", everySeconds = 600 })));
+        Assert.Equal((400, "hosts"), Session.Fault(await admin.PostAsync("/api/copies", new { asked.database, asked.@as, asked.until, hosts = (string[])["hill-h1"] })));
+        var run = Assert.Single(await MadeAsync(admin, asked));
+        Assert.DoesNotContain((await admin.RunIsAsync(run, "done")).GetProperty("steps").EnumerateArray(), s => s.GetProperty("kind").GetString() is "open" or "check");
+        async Task<DateTimeOffset> ReachedAsync() => (await OneAsync(admin, run))!.Value.GetProperty("reached").GetDateTimeOffset();
+        async Task<JsonElement> ApplyAsync(object what)
+        {
+            var (status, body) = await admin.PostAsync($"/api/copies/{run}/log", what);
+            Assert.True(status == 201, body.ToString());
+            return body.GetProperty("ids")[0];
+        }
+
+        // It is no proof, nobody asks it, and log is applied up to what is wanted and never back.
+        Assert.Equal(0, await demo.Server.QueryAsync<long>($"select count(*) from proofs where run_id = '{run}'"));
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/copies/{run}/rows", new { query = "count rows" })));
+        var first = await ReachedAsync();
+        var to = await DemoServer.AgoAsync(admin, 120);
+        await admin.RunIsAsync((await ApplyAsync(new { to })).GetString()!, "done");
+        Assert.Equal(DateTimeOffset.Parse(to, System.Globalization.CultureInfo.InvariantCulture), await ReachedAsync());
+        Assert.True(await ReachedAsync() > first);
+        Assert.Equal((400, "to"), Session.Fault(await admin.PostAsync($"/api/copies/{run}/log", new { to })));
+
+        // Opened while the process dies: checked against what the world says of that instant, held, released.
+        var opening = (await ApplyAsync(new { opens = true })).GetString()!;
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        var held = await admin.RunIsAsync(opening, "held");
+        Assert.Contains(held.GetProperty("steps").EnumerateArray(), s => s.GetProperty("kind").GetString() == "check" && s.GetProperty("note").GetString()!.EndsWith("checks passed", StringComparison.Ordinal));
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync($"/api/copies/{run}/log", new { opens = true })));
+        Assert.Equal(204, await admin.DecideAsync(opening, "release"));
+        await admin.RunIsAsync(opening, "done");
+        Assert.Equal(200, (await admin.PostAsync($"/api/copies/{run}/rows", new { query = "count rows" })).Status);
+        await admin.RemoveAsync(run);
+
+        // On a schedule it goes on by itself, and thrown away it is gone.
+        run = Assert.Single(await MadeAsync(admin, asked with { everySeconds = 300, target = await DemoServer.AgoAsync(admin, 240) }));
+        await admin.RunIsAsync(run, "done");
+        var now = DateTimeOffset.Parse(await DemoServer.AgoAsync(admin, 60), System.Globalization.CultureInfo.InvariantCulture);
+        await Eventually.Async(async () => await ReachedAsync() > now, 60, () => "no log is applied by itself");
+        Assert.Equal("its schedule", await demo.Server.QueryAsync<string>($"select min(asked_by) from runs where kind = 'apply-log' and after_id = '{run}'"));
+        await Eventually.Async(async () => (await OneAsync(admin, run))!.Value.GetProperty("log").GetProperty("underWay").ValueKind == JsonValueKind.Null, what: () => "it is always at it");
+        opening = (await ApplyAsync(new { opens = true })).GetString()!;
+        await admin.RunIsAsync(opening, "held");
+        Assert.Equal(204, await admin.DecideAsync(opening, "throw-away"));
+        await admin.RunIsAsync(opening, "done");
+        Assert.Null(await OneAsync(admin, run));
+    }
 }

@@ -31,18 +31,15 @@ public sealed class PathFinder
     private readonly bool[] sameArray;
     private readonly LearnedPace?[] pace;
 
-    /// <summary>Only states that log can still be applied to answer.</summary>
-    private readonly bool mustAcceptLog;
-
     /// <summary>A state that is there already, on which log alone is applied; null when a base is restored first.</summary>
     private readonly (int Branch, long Time)? ground;
 
     /// <summary>Stands for the ground, where a node is expected.</summary>
     private const int Ground = -2;
 
-    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host, bool mustAcceptLog = false, (int Branch, long Time)? ground = null)
+    private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host, (int Branch, long Time)? ground = null)
     {
-        (this.mustAcceptLog, this.ground) = (mustAcceptLog, ground);
+        this.ground = ground;
         this.subject = subject;
         this.question = question;
         this.loss = loss;
@@ -113,16 +110,17 @@ public sealed class PathFinder
     /// <param name="at">The instant that is both target and as of.</param>
     /// <param name="host">The host.</param>
     public static RestorePath? Unopened(RecoverySubject subject, Instant at, Host host) =>
-        new PathFinder(subject, new PathQuestion { Target = at, At = at }, Loss.None, host, mustAcceptLog: true).Best(new PathChoice());
+        new PathFinder(subject, new PathQuestion { Target = at, At = at, Unopened = true }, Loss.None, host).Best(new PathChoice());
 
     /// <summary>The log that brings a state that is there already as far as it goes; null when none applies to it.</summary>
     /// <param name="subject">The database.</param>
-    /// <param name="at">The instant that is both target and as of.</param>
+    /// <param name="at">As of this instant.</param>
     /// <param name="host">Where the state is.</param>
     /// <param name="branch">The branch of the state.</param>
     /// <param name="time">Its instant. Its position is that of the log that covers the instant.</param>
-    public static RestorePath? Onwards(RecoverySubject subject, Instant at, Host host, int branch, Instant time) =>
-        new PathFinder(subject, new PathQuestion { Target = at, At = at }, Loss.None, host, mustAcceptLog: true, (branch, time.ToUnixTimeMilliseconds())).Best(new PathChoice());
+    /// <param name="target">Up to which instant; null for as far as it goes.</param>
+    public static RestorePath? Onwards(RecoverySubject subject, Instant at, Host host, int branch, Instant time, Instant? target = null) =>
+        new PathFinder(subject, new PathQuestion { Target = target ?? at, At = at, Unopened = true }, Loss.None, host, (branch, time.ToUnixTimeMilliseconds())).Best(new PathChoice());
 
     /// <summary>Whether what is asked may be, and can be, opened where it lies.</summary>
     private static bool Mounts(RecoverySubject subject, PathQuestion question) => question.Mounted && subject.Fleet.Engines[subject.Database.Engine].MountsSets;
@@ -353,7 +351,7 @@ public sealed class PathFinder
     /// <summary>Whether a log applies to the ground: at the position of the log that covers an instant, that log does.</summary>
     private bool OnGround(int set) => ground is { } there && c.Branches[set] == there.Branch && c.CoversFrom[set] <= there.Time && there.Time < c.CoversTo[set];
 
-    private bool Answers(int set) => (question.Branch is not { } wanted || c.Branches[set] == wanted) && (!mustAcceptLog || lineage.AcceptsLog(set));
+    private bool Answers(int set) => (question.Branch is not { } wanted || c.Branches[set] == wanted) && (!question.Unopened || lineage.AcceptsLog(set));
 
     private bool AllowedOn(int set)
     {

@@ -31,6 +31,9 @@ public sealed record PathQuestion
     /// <summary>Whether sets may stay where they lie and be opened there, by families that can: only log is moved, and the host needs no room.</summary>
     public bool Mounted { get; init; }
 
+    /// <summary>Whether it is left unopened: only states count that log can be applied to.</summary>
+    public bool Unopened { get; init; }
+
     /// <summary>Copies to leave aside, such as one found damaged on the way.</summary>
     public Func<Id<Catalogue.BackupSet>, Id<Store>, bool>? Except { get; init; }
 }

@@ -72,7 +72,8 @@ public static class RestoreAside
     /// <param name="after">The number of the step they follow; 0 for none.</param>
     /// <param name="before">The log position it stops before, exactly; null for the instant the path reaches.</param>
     /// <param name="mounted">Whether its sets are opened where they lie.</param>
-    internal static IReadOnlyList<Step> Ready(Database database, RestorePath path, string instance, int after, long? before, bool mounted = false)
+    /// <param name="open">Whether it is opened and checked; otherwise it is left open for log.</param>
+    internal static IReadOnlyList<Step> Ready(Database database, RestorePath path, string instance, int after, long? before, bool mounted = false, bool open = true)
     {
         var provision = new Step
         {
@@ -88,7 +89,32 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        return [provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), before, mounted)];
+        return [provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), before, mounted, open)];
+    }
+
+    /// <summary>The steps that bring what is there further by log, and, if it is to be, open, check and hold it. Nothing takes back what log did.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="engine">Its engine.</param>
+    /// <param name="host">Where it is.</param>
+    /// <param name="path">The log that is applied; null for none.</param>
+    /// <param name="open">Whether it is opened afterwards.</param>
+    internal static IReadOnlyList<Step> Further(Database database, EngineProfile engine, Id<Host> host, RestorePath? path, bool open)
+    {
+        path = (path ?? new RestorePath(host, Instant.MinValue, 0, 0, 0, 0, 0, [], new())) with { OpenSeconds = engine.OpenSeconds };
+        Step[] steps = [.. Onwards(database, path, 0, 1, new HashSet<string>(), null, open: open).Select(s => s with { Undo = Undo.Nothing })];
+        if (!open)
+        {
+            return steps;
+        }
+
+        var (check, hold) = (steps.Length, steps.Length + 1);
+        return
+        [
+            .. steps,
+            Held(hold, check, [Release, ThrowAway]),
+            Last(hold + 1, "release", "Let clients in", host.Value, [hold], new(hold, Release)) with { ExpectedSeconds = database.RedirectSeconds, ExpectedFrom = "fleet", Reopens = hold },
+            Last(hold + 2, "discard", "Throw it away", host.Value, [hold], new(hold, ThrowAway)),
+        ];
     }
 
     /// <summary>The step at which people look.</summary>
@@ -126,6 +152,7 @@ public static class RestoreAside
     {
         var failed = run.FailedStep!.Value;
         Step[] reading = [.. run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" && (s.Number == failed || run[s.Number].State is StepState.Done or StepState.Waiting))];
+        var open = run.Plan.Steps.Any(s => s.Kind == "check");
         var same = reading.SelectMany(SetsOf).SequenceEqual(path.Steps.Select(s => s.Set.Value));
         var done = reading.Where(s => run[s.Number].State == StepState.Done).ToArray();
         var next = run.Plan.Steps.Max(s => s.Number) + 1;
@@ -134,7 +161,7 @@ public static class RestoreAside
         if (same)
         {
             var kept = done.SelectMany(SetsOf).ToHashSet();
-            Step[] rest = [.. Onwards(database, path, ground, next, kept, before)];
+            Step[] rest = [.. Onwards(database, path, ground, next, kept, before, open: open)];
             return new(failed, [], [Avoiding(rest[0] with { InsteadOf = failed }), .. rest[1..], .. Ending(rest[^1].Number)]);
         }
 
@@ -153,12 +180,17 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        Step[] onwards = [.. Onwards(database, path, next, next + 1, new HashSet<string>(), before)];
+        Step[] onwards = [.. Onwards(database, path, next, next + 1, new HashSet<string>(), before, open: open)];
         return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. onwards, .. Ending(onwards[^1].Number)]);
 
         // What comes once it is checked stays as it was asked for.
         IEnumerable<Step> Ending(int check)
         {
+            if (!open)
+            {
+                return [];
+            }
+
             var was = run.Plan.Steps.Last(s => s.Kind == "check").Number;
             var by = check - was;
             return run.Plan.Steps.Where(s => s.Number > was).Select(s => s with
@@ -239,7 +271,7 @@ public static class RestoreAside
 
     private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
-    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before, bool mounted = false)
+    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before, bool mounted = false, bool open = true)
     {
         foreach (var s in path.Steps.Where(s => s.Kind != SetKind.Log && !done.Contains(s.Set.Value)))
         {
@@ -256,6 +288,11 @@ public static class RestoreAside
                 path.UsesLearned ? "learned" : "profile");
         }
 
+        if (!open)
+        {
+            yield break;
+        }
+
         yield return Next("open", "Open it for those who check it, and for nobody else", path.OpenSeconds);
         yield return Next("check", "Check digest, rows and markers", database.CheckSeconds, from: "fleet");
 
@@ -267,7 +304,7 @@ public static class RestoreAside
                 Kind = kind,
                 Title = title,
                 Subject = path.Host.Value,
-                After = [ground],
+                After = ground == 0 ? [] : [ground],
                 ExpectedSeconds = seconds,
                 ExpectedFrom = from,
                 TimeLimitSeconds = Limit(seconds),

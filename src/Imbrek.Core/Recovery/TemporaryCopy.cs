@@ -8,7 +8,7 @@ namespace Imbrek.Core.Recovery;
 
 /// <summary>
 /// A copy that ends (ways, section 6): a <b>view</b>, read by people or named hosts, opened where its sets lie if its family can; or a <b>clone</b>, written to by named hosts, masked before anybody is let in. Both have an
-/// owner and an end date, and are removed at that.
+/// owner and an end date, and are removed at that. A third is <b>left open for log</b>: nobody gets in, further log is applied to it by hand or on a schedule, until it is opened.
 /// </summary>
 public static class TemporaryCopy
 {
@@ -48,6 +48,23 @@ public static class TemporaryCopy
     /// <param name="until">When it ends.</param>
     public static IReadOnlyList<Step> Clone(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until) => Steps(database, path, instance, hosts, mask, until, mounted: false);
 
+    /// <summary>The shortest time between two rounds by which log is applied to what is left open for it, and the longest.</summary>
+    public static readonly Duration ShortestRound = Duration.FromMinutes(1), LongestRound = Duration.FromDays(7);
+
+    /// <summary>The steps of a copy that is left open for log: restored, and not opened.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">The path, to a state that log can be applied to.</param>
+    /// <param name="instance">The name of the instance.</param>
+    public static IReadOnlyList<Step> LeftOpen(Database database, RestorePath path, string instance) => RestoreAside.Ready(database, path, instance, 0, null, open: false);
+
+    /// <summary>The steps that apply further log to it, and, if it is to be, open it.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="engine">Its engine.</param>
+    /// <param name="host">Where it stands.</param>
+    /// <param name="path">The log; null for none.</param>
+    /// <param name="open">Whether it is opened: then it is checked and held like any restore, and takes no log any more.</param>
+    public static IReadOnlyList<Step> FurtherLog(Database database, EngineProfile engine, Id<Host> host, RestorePath? path, bool open) => RestoreAside.Further(database, engine, host, path, open);
+
     private static List<Step> Steps(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until, bool mounted)
     {
         var steps = new List<Step>(RestoreAside.Ready(database, path, instance, 0, null, mounted));
@@ -62,4 +79,17 @@ public static class TemporaryCopy
         // What cannot be masked or closed to others is taken back as a whole: nobody is let into it.
         void Add(string kind, string title) => steps.Add(RestoreAside.Last(steps[^1].Number + 1, kind, title, path.Host.Value, [steps[^1].Number]) with { Undo = Undo.Covered, RetryRefusals = false });
     }
+}
+
+/// <summary>What a copy that ends is for.</summary>
+public enum CopyUse
+{
+    /// <summary>Read.</summary>
+    View,
+
+    /// <summary>Written to.</summary>
+    Clone,
+
+    /// <summary>Not opened: log is applied to it.</summary>
+    LeftOpen,
 }

@@ -38,7 +38,18 @@ internal static class CopyEndpoints
     /// <param name="Removing">The run that removes it; null when none does.</param>
     public sealed record StandingCopyView(
         Guid Run, string Kind, string Database, string DatabaseName, string Host, string Instance, string? Owner, RunState State, Instant? Since, Instant? Until, bool Ends, bool PastEnd, long Bytes, bool Mounted,
-        IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing);
+        IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing, OpenForLogView? Log);
+
+    /// <summary>Of what is left open for log: how that comes.</summary>
+    /// <param name="EverySeconds">How often it is applied; null for by hand.</param>
+    /// <param name="Opened">Whether it was opened: no log is applied any more.</param>
+    /// <param name="UnderWay">The run that applies it now, or opens it; null when none does.</param>
+    public sealed record OpenForLogView(double? EverySeconds, bool Opened, Guid? UnderWay);
+
+    /// <summary>Asks for further log.</summary>
+    /// <param name="To">Up to which instant; null for as far as it goes.</param>
+    /// <param name="Opens">Whether it is opened then.</param>
+    public sealed record ApplyLogRequest(Instant? To, bool? Opens);
 
     public sealed record CopiesView(Instant Now, IReadOnlyList<StandingCopyView> Copies);
 
@@ -59,6 +70,7 @@ internal static class CopyEndpoints
         app.MapPost("/api/copies", MakeAsync).Needs(Roles.Operate).Computes().WithName("MakeCopies");
         app.MapPost("/api/copies/{id}/rows", RowsAsync).Needs(Roles.Operate).WithName("CopyRows");
         app.MapPost("/api/copies/{id}/rows.csv", CsvAsync).Needs(Roles.Operate).WithName("CopyRowsCsv").ExcludeFromDescription();
+        app.MapPost("/api/copies/{id}/log", ApplyLogAsync).Needs(Roles.Operate).WithName("ApplyLog");
         app.MapPut("/api/copies/{id}/until", SetUntilAsync).Needs(Roles.Operate).WithName("SetCopyUntil");
     }
 
@@ -67,6 +79,7 @@ internal static class CopyEndpoints
         var now = clock.GetCurrentInstant();
         var rows = await data.Runs.AsNoTracking().Where(r => r.Claim != null && r.Question != null && r.Steps != null).OrderBy(r => r.Due).Take(5_000).ToListAsync(cancel);
         var removals = rows.Where(r => r.Claim!.EndsWith("/removal", StringComparison.Ordinal)).ToDictionary(r => r.Claim![..^"/removal".Length], r => r.Id);
+        var holding = await LogForCopies.OfAsync(data, rows, cancel);
         return TypedResults.Ok(new CopiesView(now, [.. rows.Select(Of).OfType<StandingCopyView>().OrderBy(c => c.Until ?? Instant.MaxValue).ThenBy(c => c.Since)]));
 
         StandingCopyView? Of(RunRow r)
@@ -75,7 +88,7 @@ internal static class CopyEndpoints
             if (r.Kind == LookAtReplicaKind.KindName)
             {
                 var look = RunJson.Read<LookAtReplicaKind.Question>(r.Question!);
-                return new(r.Id, r.Kind, r.Database, d?.Name ?? r.Database, look.Host, look.Instance, r.AskedBy, r.StateIs, r.Started, look.Until, true, look.Until <= now, d?.SizeBytes ?? 0, false, [], look.At, false, null);
+                return new(r.Id, r.Kind, r.Database, d?.Name ?? r.Database, look.Host, look.Instance, r.AskedBy, r.StateIs, r.Started, look.Until, true, look.Until <= now, d?.SizeBytes ?? 0, false, [], look.At, false, null, null);
             }
 
             // Put in place, it claims its database; until then it stands beside it.
@@ -84,15 +97,16 @@ internal static class CopyEndpoints
                 return null;
             }
 
-            var result = RestoreResult.Kept(r);
+            var (result, log) = (RestoreResult.Kept(r), holding.GetValueOrDefault(r.Id));
             return new(
                 r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt ?? (r.StateIs.IsOver() ? r.Ended : null), r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
-                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, asked.Hosts, result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null), IsOpen(r), removals.TryGetValue(asked.Claim, out var removal) ? removal : null);
+                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, log is { Opened: true, UnderWay: null } ? null : asked.Hosts, log?.Reached ?? result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null),
+                IsOpen(r, log), removals.TryGetValue(asked.Claim, out var removal) ? removal : null, log is null ? null : new(asked.EverySeconds, log.Opened, log.UnderWay));
         }
     }
 
     /// <summary>Whether what a run made can be asked: it is held, or stands.</summary>
-    private static bool IsOpen(RunRow r) => r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim);
+    private static bool IsOpen(RunRow r, LogForCopies.Holding? log) => r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim);
 
     private static Ok<CopyWorksheetView> Worksheet(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
     {
@@ -160,7 +174,7 @@ internal static class CopyEndpoints
         }
 
         var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
-        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row))
+        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row, (await LogForCopies.OfAsync(data, [row], cancel)).GetValueOrDefault(row.Id)))
         {
             throw new BadInputException("id", "nothing of it stands open that could be asked", 409, "not-now");
         }
@@ -179,6 +193,20 @@ internal static class CopyEndpoints
         {
             throw new BadInputException("query", $"it was not answered within {Longest.TotalSeconds:0} s", 409, "cannot-answer");
         }
+    }
+
+    /// <summary>Applies further log to what is left open for it, or opens it.</summary>
+    private static async Task<Created<CopiesBegun>> ApplyLogAsync(Guid id, ApplyLogRequest request, FleetState fleet, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
+        if (!(await LogForCopies.OfAsync(data, [row], cancel)).TryGetValue(id, out var holding))
+        {
+            throw new BadInputException("id", "it is not open for log", 409, "not-now");
+        }
+
+        var round = LogForCopies.RoundOf(holding, request.To, request.Opens ?? false, fleet, clock.GetCurrentInstant(), user.Identity!.Name!);
+        await begin.BeginAsync(round, cancel);
+        return TypedResults.Created($"/api/runs/{round.Id}", new CopiesBegun([round.Id]));
     }
 
     /// <summary>Gives a copy another end.</summary>

@@ -12,13 +12,13 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Copies;
 
-/// <summary>What a view, or clones, of a database would be: the same for who looks at it first and for who has it made.</summary>
+/// <summary>What a view, clones, or what is left open for log, of a database would be: the same for who looks at it first and for who has it made.</summary>
 internal static class CopyPlanning
 {
     private const int LongestName = 200;
 
     /// <summary>What is asked for.</summary>
-    /// <param name="As"><c>view</c> or <c>clone</c>.</param>
+    /// <param name="As"><c>view</c>, <c>clone</c> or <c>open-for-log</c>.</param>
     /// <param name="Target">The instant wanted; null for the newest.</param>
     /// <param name="Host">Where it stands; null for the first recovery host that qualifies.</param>
     /// <param name="Hosts">Who is let in; a clone names at least one.</param>
@@ -28,8 +28,9 @@ internal static class CopyPlanning
     /// <param name="Name">What it is called; a number follows where there are several. Null for a name after the database.</param>
     /// <param name="Query">A query to check it with; null for none.</param>
     /// <param name="Stays">Whether its end is told of only, and people remove it.</param>
+    /// <param name="EverySeconds">Of what is left open for log: how often log is applied; null for by hand.</param>
     public sealed record CopyRequest(
-        string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays);
+        string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays, double? EverySeconds);
 
     /// <summary>What it comes to.</summary>
     /// <param name="Path">The way to it.</param>
@@ -45,7 +46,14 @@ internal static class CopyPlanning
     {
         var db = state[request.Database ?? ""];
         var (s, d) = (db.Subject, db.Subject.Database);
-        var view = request.As switch { TemporaryCopyKind.View => true, TemporaryCopyKind.Clone => false, _ => throw new BadInputException("as", $"'{request.As}' is neither {TemporaryCopyKind.View} nor {TemporaryCopyKind.Clone}") };
+        var use = request.As switch
+        {
+            TemporaryCopyKind.View => CopyUse.View,
+            TemporaryCopyKind.Clone => CopyUse.Clone,
+            TemporaryCopyKind.LeftOpen => CopyUse.LeftOpen,
+            _ => throw new BadInputException("as", $"'{InputBounds.Quote(request.As ?? "")}' is none of {TemporaryCopyKind.View}, {TemporaryCopyKind.Clone}, {TemporaryCopyKind.LeftOpen}"),
+        };
+        var (view, clone, leftOpen) = (use == CopyUse.View, use == CopyUse.Clone, use == CopyUse.LeftOpen);
         var (hosts, mask) = ((request.Hosts ?? []).Select(h => (h ?? "").Trim()).ToArray(), (request.Mask ?? []).Select(m => (m ?? "").Trim()).Where(m => m.Length > 0).ToArray());
         var count = request.Count ?? 1;
         if (hosts.Length > TemporaryCopy.MostHosts || hosts.Distinct().Count() != hosts.Length)
@@ -61,19 +69,29 @@ internal static class CopyPlanning
             }
         }
 
-        if (!view && hosts.Length == 0)
+        if (leftOpen && hosts.Length > 0)
+        {
+            throw new BadInputException("hosts", "nobody gets into what is left open for log");
+        }
+
+        if (request.EverySeconds is { } every && (!leftOpen || !double.IsFinite(every) || every < TemporaryCopy.ShortestRound.TotalSeconds || every > TemporaryCopy.LongestRound.TotalSeconds))
+        {
+            throw new BadInputException("everySeconds", leftOpen ? $"{TemporaryCopy.ShortestRound.TotalSeconds:0} to {TemporaryCopy.LongestRound.TotalSeconds:0} seconds" : "log is applied to what is left open for it alone");
+        }
+
+        if (clone && hosts.Length == 0)
         {
             throw new BadInputException("hosts", "name who may use it: nobody else is let in");
         }
 
-        if (count < 1 || count > (view ? 1 : TemporaryCopy.MostClones))
+        if (count < 1 || count > (clone ? TemporaryCopy.MostClones : 1))
         {
-            throw new BadInputException("count", view ? "a view is one" : $"1 to {TemporaryCopy.MostClones} can be made at once");
+            throw new BadInputException("count", !clone ? "it is one" : $"1 to {TemporaryCopy.MostClones} can be made at once");
         }
 
-        if (mask.Length > TemporaryCopy.MostStatements || (view && mask.Length > 0))
+        if (mask.Length > TemporaryCopy.MostStatements || (!clone && mask.Length > 0))
         {
-            throw new BadInputException("mask", view ? "a view changes nothing, and so masks nothing: make a clone" : $"at most {TemporaryCopy.MostStatements} statements");
+            throw new BadInputException("mask", !clone ? "it changes nothing, and so masks nothing: make a clone" : $"at most {TemporaryCopy.MostStatements} statements");
         }
 
         for (var i = 0; i < mask.Length; i++)
@@ -112,7 +130,7 @@ internal static class CopyPlanning
 
         var loss = Premise.Read(request.Loss, null, state.Fleet, now).Loss.For(d, s.Fleet);
         var mounted = view && s.Fleet.Engines[d.Engine].MountsSets;
-        var answer = PathFinder.Find(s, new PathQuestion { Target = target, At = now, Loss = loss, Choice = new(request.Host is null ? null : new(request.Host)), Learned = db.Learned, Mounted = mounted });
+        var answer = PathFinder.Find(s, new PathQuestion { Target = target, At = now, Loss = loss, Choice = new(request.Host is null ? null : new(request.Host)), Learned = db.Learned, Mounted = mounted, Unopened = leftOpen });
         if (answer.Best is not { } path)
         {
             throw new BadInputException(request.Host is null ? "target" : "host", answer.Reason!, 409, "no-path");
@@ -132,7 +150,7 @@ internal static class CopyPlanning
         }
 
         var family = drivers.For(d);
-        if (family.WhyNoCopy(view, hosts.Length > 0) is { } whyNot)
+        if (family.WhyNoCopy(use, hosts.Length > 0) is { } whyNot)
         {
             throw new BadInputException("as", whyNot, 409, "no-driver");
         }
@@ -147,8 +165,13 @@ internal static class CopyPlanning
         var rows = names.Select(instance =>
         {
             var asked = new RestoreQuestion(
-                loss.ToString(), target, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), Mounted: mounted, Hosts: hosts, Mask: mask, Stays: request.Stays ?? false);
-            var steps = view ? TemporaryCopy.View(d, path, instance, hosts, until, mounted) : TemporaryCopy.Clone(d, path, instance, hosts, mask, until);
+                loss.ToString(), target, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), Mounted: mounted, Hosts: hosts, Mask: mask, Stays: request.Stays ?? false, EverySeconds: request.EverySeconds);
+            var steps = use switch
+            {
+                CopyUse.View => TemporaryCopy.View(d, path, instance, hosts, until, mounted),
+                CopyUse.Clone => TemporaryCopy.Clone(d, path, instance, hosts, mask, until),
+                _ => TemporaryCopy.LeftOpen(d, path, instance),
+            };
             var row = NewRuns.Row(request.As, d.Id.Value, family.Name, asked, Run.Of(new RunPlan(steps)), who, now);
             (row.Claim, row.Until) = (asked.Claim, until);
             return row;

@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Recovery;
 using Imbrek.Server.State;
 
 namespace Imbrek.Server.Features.Runs;
@@ -29,9 +30,14 @@ internal interface IDriverFamily
     string? MaskHelp => null;
 
     /// <summary>Why it makes no copy that ends; null when it does.</summary>
-    /// <param name="view">Whether it is to be read alone.</param>
+    /// <param name="use">What it is to be.</param>
     /// <param name="forHosts">Whether named hosts are to get in.</param>
-    string? WhyNoCopy(bool view, bool forHosts) => view && !forHosts ? null : "its drivers open a copy for reading through the product alone: they let hosts in by no rule of their own";
+    string? WhyNoCopy(CopyUse use, bool forHosts) => use switch
+    {
+        CopyUse.LeftOpen => "its drivers leave nothing open for log: a standby follows by itself (Replicas)",
+        CopyUse.View when !forHosts => null,
+        _ => "its drivers open a copy for reading through the product alone: they let hosts in by no rule of their own",
+    };
 
     /// <summary>What statements of a change may be, in words; null where none are carried out.</summary>
     string? ChangeHelp => null;

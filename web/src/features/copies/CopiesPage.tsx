@@ -61,6 +61,9 @@ export default function CopiesPage() {
           <Button component={Link} to={withPremise('/copies/new', search, { as: 'clone' })} variant="outlined">
             Make clones
           </Button>
+          <Button component={Link} to={withPremise('/copies/new', search, { as: 'open-for-log' })} variant="outlined">
+            Leave one open for log
+          </Button>
         </Box>
       </Box>
       {list.isSuccess && all.length === 0 && (
@@ -109,6 +112,7 @@ function CopyRow({
   const go = useGo();
   const may = useMay('operate');
   const [moving, setMoving] = useState(false);
+  const [applying, setApplying] = useState(false);
   const remove = useMutation({
     mutationFn: () => got(api.POST('/api/runs/{id}/remove', { params: { path: { id: c.run } } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
@@ -125,6 +129,7 @@ function CopyRow({
           >
             <Link to={withPremise(`/runs/${c.run}`, search)}>{copyWord[c.kind] ?? c.kind}</Link>
             {c.mounted && ', on its sets where they lie'}
+            {c.log?.opened && !c.log.underWay && ', opened since'}
           </Box>
         </Box>
         <Box role="cell" sx={{ minWidth: 0, overflowWrap: 'anywhere' }}>
@@ -139,9 +144,11 @@ function CopyRow({
             ? c.state === 'held'
               ? 'nobody but who looks'
               : 'clients'
-            : c.hosts.length === 0
-              ? 'who looks through here'
-              : `${c.hosts.join(', ')} alone`}
+            : c.kind === 'open-for-log'
+              ? `nobody; log ${c.log?.everySeconds ? `every ${duration(c.log.everySeconds)}` : 'by hand'}`
+              : c.hosts.length === 0
+                ? 'who looks through here'
+                : `${c.hosts.join(', ')} alone`}
           <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
             {c.reached ? `as of ${localTime(c.reached, zone)}` : 'being made'}
           </Box>
@@ -177,6 +184,12 @@ function CopyRow({
               Ask it
             </Button>
           )}
+          {c.log && !c.log.opened && may && stands && (
+            <Button onClick={() => setApplying(!applying)} aria-expanded={applying}>
+              Log
+            </Button>
+          )}
+          {c.log?.underWay && <Link to={withPremise(`/runs/${c.log.underWay}`, search)}>takes log</Link>}
           {c.until !== null && may && stands && <Button onClick={() => setMoving(!moving)}>Another end</Button>}
           {stands && may && c.removing === null && (
             <Button disabled={remove.isPending} onClick={() => remove.mutate()}>
@@ -193,7 +206,49 @@ function CopyRow({
         </Alert>
       )}
       {moving && <AnotherEnd copy={c} zone={zone} onDone={() => setMoving(false)} />}
+      {applying && <ApplyLog copy={c} zone={zone} />}
       {open && <AskCopy run={c.run} database={c.database} />}
+    </Box>
+  );
+}
+
+/** Further log for what is left open for it: up to an instant, or as far as it goes; and then opened, or not. */
+function ApplyLog({ copy, zone }: { copy: Schemas['StandingCopyView']; zone: string }) {
+  const go = useGo();
+  const [text, setText] = useState('');
+  const at = text.trim() === '' ? null : readLocal(text, zone);
+  const wrong = text.trim() !== '' && at === null;
+  const apply = useMutation({
+    mutationFn: (opens: boolean) =>
+      got(
+        api.POST('/api/copies/{id}/log', {
+          params: { path: { id: copy.run } },
+          body: { to: at === null ? null : utc(at), opens },
+        }),
+      ),
+    onSuccess: (made) => go(`/runs/${made.ids[0]}`),
+  });
+  return (
+    <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'start', mt: 1 }}>
+      <TextField
+        label={`Log up to, local time (${zone})`}
+        placeholder="as far as it goes"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        error={wrong || apply.error !== null}
+        helperText={wrong ? 'such as 2026-11-27 18:00' : apply.error?.message}
+        slotProps={{ inputLabel: { shrink: true } }}
+        sx={{ width: 300 }}
+      />
+      <Button variant="outlined" disabled={wrong || apply.isPending} onClick={() => apply.mutate(false)}>
+        Apply it
+      </Button>
+      <Button variant="outlined" disabled={wrong || apply.isPending} onClick={() => apply.mutate(true)}>
+        Apply it and open
+      </Button>
+      <Box sx={{ color: 'text.secondary', flex: '1 1 260px' }}>
+        Opened, it is checked and held like any restore; no log can be applied to it any more.
+      </Box>
     </Box>
   );
 }

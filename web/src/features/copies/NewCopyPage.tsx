@@ -17,6 +17,24 @@ import { bytes, count, duration, localTime, readLocal, utc, writeLocal } from '.
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
 
+const uses = ['view', 'clone', 'open-for-log'] as const;
+type Use = (typeof uses)[number];
+
+const titles: Record<Use, [title: string, what: string]> = {
+  view: [
+    'Look at a database',
+    'Opened beside it for reading, as it was at an instant. Where its family can, sets are opened where they lie: a few rows of a large database cost minutes.',
+  ],
+  clone: [
+    'Clones of a database',
+    'Writable copies for tests: masked before anybody is let in, closed to all hosts but the named ones, and gone on their day.',
+  ],
+  'open-for-log': [
+    'A database left open for log',
+    'Restored beside it and not opened: further log is applied by hand, or by itself every so often, until it is needed. Then it is minutes behind, and opened in seconds.',
+  ],
+};
+
 /** A view or clones that are not there yet: what is chosen on the left, what comes of it on the right while one chooses. */
 export default function NewCopyPage() {
   const premise = usePremise();
@@ -27,7 +45,7 @@ export default function NewCopyPage() {
   const hosts = things.filter((t) => t.kind === 'host').map((t) => t.id);
   const [params, setParams] = useSearchParams();
   const database = params.get('database');
-  const as = params.get('as') === 'clone' ? 'clone' : 'view';
+  const as = uses.find((u) => u === params.get('as')) ?? 'view';
   const put = (key: string, value: string) =>
     setParams(
       (before) => {
@@ -49,6 +67,7 @@ export default function NewCopyPage() {
   const [mask, setMask] = useState('');
   const [name, setName] = useState('');
   const [ends, setEnds] = useState('removed');
+  const [every, setEvery] = useState('900');
   const clock = useClock();
   const ending = end ?? (clock ? writeLocal(Math.ceil(clock.now / 3_600_000) * 3_600_000 + 3 * 86_400_000, zone) : '');
   const chosen = written === null && target ? Date.parse(target) : null;
@@ -60,13 +79,14 @@ export default function NewCopyPage() {
     target: instant === null ? null : utc(instant),
     loss: premise.loss ?? null,
     host: host === 'first' ? null : host,
-    hosts: named,
+    hosts: as === 'open-for-log' ? [] : named,
     count: as === 'clone' ? Number(many) || 0 : null,
     mask: as === 'clone' ? mask.split('\n').filter((m) => m.trim() !== '') : null,
     until: until === null ? null : utc(until),
     name: name.trim() || null,
     query: null,
     stays: ends === 'stays',
+    everySeconds: as === 'open-for-log' && every !== 'hand' ? Number(every) : null,
   };
   const asked = useDeferredValue(JSON.stringify(body));
   const sheet = useQuery({
@@ -84,18 +104,14 @@ export default function NewCopyPage() {
   return (
     <Worksheet side={340}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.75, minWidth: 0, maxWidth: 760 }}>
-        <h1 style={{ fontSize: 20, margin: 0 }}>{as === 'view' ? 'Look at a database' : 'Clones of a database'}</h1>
-        <Box sx={{ color: 'text.secondary' }}>
-          {as === 'view'
-            ? 'Opened beside it for reading, as it was at an instant. Where its family can, sets are opened where they lie: a few rows of a large database cost minutes.'
-            : 'Writable copies for tests: masked before anybody is let in, closed to all hosts but the named ones, and gone on their day.'}
-        </Box>
+        <h1 style={{ fontSize: 20, margin: 0 }}>{titles[as][0]}</h1>
+        <Box sx={{ color: 'text.secondary' }}>{titles[as][1]}</Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
           <DatabaseField key={database} id={database} onPick={(d) => put('database', d)} />
           <ChoiceField
             label="What"
             value={as}
-            of={{ view: 'a view, for reading', clone: 'clones, for tests' }}
+            of={{ view: 'a view, for reading', clone: 'clones, for tests', 'open-for-log': 'left open for log' }}
             width={190}
             onChange={(v) => put('as', v)}
           />
@@ -135,23 +151,39 @@ export default function NewCopyPage() {
             width={190}
             onChange={setHost}
           />
-          <Autocomplete
-            multiple
-            size="small"
-            sx={{ minWidth: 300, flex: '1 1 300px' }}
-            options={hosts}
-            value={named}
-            onChange={(_, v) => setNamed(v)}
-            renderInput={(p) => (
-              <TextField
-                {...p}
-                label="Hosts that get in"
-                helperText={
-                  as === 'view' ? 'none: through the product alone' : 'nobody else does; it is tried from both'
-                }
-              />
-            )}
-          />
+          {as === 'open-for-log' ? (
+            <ChoiceField
+              label="Log is applied"
+              value={every}
+              of={{
+                300: 'every 5 minutes',
+                900: 'every 15 minutes',
+                3600: 'every hour',
+                86400: 'every day',
+                hand: 'by hand',
+              }}
+              width={190}
+              onChange={setEvery}
+            />
+          ) : (
+            <Autocomplete
+              multiple
+              size="small"
+              sx={{ minWidth: 300, flex: '1 1 300px' }}
+              options={hosts}
+              value={named}
+              onChange={(_, v) => setNamed(v)}
+              renderInput={(p) => (
+                <TextField
+                  {...p}
+                  label="Hosts that get in"
+                  helperText={
+                    as === 'view' ? 'none: through the product alone' : 'nobody else does; it is tried from both'
+                  }
+                />
+              )}
+            />
+          )}
           {as === 'clone' && (
             <TextField
               label="How many"
@@ -224,7 +256,13 @@ export default function NewCopyPage() {
             disabled={!may || s.refused !== null || begin.isPending || sheet.isPlaceholderData}
             onClick={() => begin.mutate()}
           >
-            {as === 'view' ? 'Open it' : s.names.length > 1 ? `Make ${s.names.length} clones` : 'Make the clone'}
+            {as === 'view'
+              ? 'Open it'
+              : as === 'open-for-log'
+                ? 'Restore it, and leave it open'
+                : s.names.length > 1
+                  ? `Make ${s.names.length} clones`
+                  : 'Make the clone'}
           </Button>
         )}
         {!may && <Box sx={{ color: 'text.secondary', mt: 1 }}>Only who operates or administers may make a copy.</Box>}
@@ -242,7 +280,7 @@ function Comes({
   zone,
 }: {
   sheet: Schemas['CopyWorksheetView'];
-  as: 'view' | 'clone';
+  as: Use;
   newest: boolean;
   named: string[];
   masked: number;
@@ -260,7 +298,15 @@ function Comes({
         </Box>
       )}
       <Box sx={{ my: 1 }}>
-        Open in about <b>{duration(s.seconds! + s.checkSeconds!)}</b>, checks included.{' '}
+        {as === 'open-for-log' ? (
+          <>
+            There in about <b>{duration(s.seconds)}</b>.
+          </>
+        ) : (
+          <>
+            Open in about <b>{duration(s.seconds! + s.checkSeconds!)}</b>, checks included.
+          </>
+        )}{' '}
         {s.mounted ? (
           <>
             Its sets stay where they lie; <b>{bytes(s.movedBytes!)}</b> of log are moved, and it takes no room. The sets
@@ -280,6 +326,7 @@ function Comes({
         {named.length > 0
           ? `${named.join(', ')} ${named.length === 1 ? 'gets' : 'get'} in, and nobody else.`
           : as === 'view' && 'It is looked at through the product.'}{' '}
+        {as === 'open-for-log' && 'Nobody gets in. It counts as no way back until it is opened and checked.'}
         {as === 'view' && 'Nothing can be written to it.'}
       </Box>
     </Box>

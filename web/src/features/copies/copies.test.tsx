@@ -27,6 +27,7 @@ const copy = (changes: Partial<Schemas['StandingCopyView']>): Schemas['StandingC
   reached: '2026-11-22T23:00:00Z',
   asks: true,
   removing: null,
+  log: null,
   ...changes,
 });
 const open = (
@@ -41,6 +42,31 @@ const open = (
 };
 
 describe('copies in use', () => {
+  it('takes further log where it is left open for it, up to an instant, and is opened', async () => {
+    const asked = open(
+      [
+        copy({
+          kind: 'open-for-log',
+          mounted: false,
+          asks: false,
+          log: { everySeconds: 900, opened: false, underWay: null },
+        }),
+      ],
+      '/copies',
+      { 'POST /api/copies/r-1/log': { ids: ['r-8'] } },
+    );
+    expect((await screen.findByTestId('copy')).textContent).toContain('nobody; log every 15 min');
+    expect(screen.queryByRole('button', { name: 'Ask it' })).toBeNull();
+    fireEvent.click(screen.getByRole('button', { name: 'Log' }));
+    fireEvent.change(screen.getByLabelText(/Log up to/), { target: { value: 'soon' } });
+    expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Apply it' }).disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText(/Log up to/), { target: { value: '' } });
+    fireEvent.click(screen.getByRole('button', { name: 'Apply it and open' }));
+    await waitFor(() =>
+      expect(asked.find((a) => a.path === '/api/copies/r-1/log')?.body).toEqual({ to: null, opens: true }),
+    );
+  });
+
   it('says of each what it is, who gets in and when it ends, and what all take', async () => {
     open([
       copy({}),

@@ -2,6 +2,7 @@
 export const copyWord: Record<string, string> = {
   view: 'view',
   clone: 'clone',
+  'open-for-log': 'left open for log',
   restore: 'restored',
   'restore-in-place': 'to be put in place',
   'look-at-replica': 'look at a replica',

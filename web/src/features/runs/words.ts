@@ -9,6 +9,8 @@ export const runKindWord: Record<string, string> = {
   'restore-together': 'Restore to one instant',
   view: 'View',
   clone: 'Clone',
+  'open-for-log': 'Left open for log',
+  'apply-log': 'Further log',
   rehearsal: 'Rehearsal',
   removal: 'Removal',
   'new-database': 'Making',

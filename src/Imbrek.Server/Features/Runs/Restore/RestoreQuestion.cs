@@ -29,7 +29,8 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Mask">Of a clone: the statements that mask it; null for none.</param>
 /// <param name="Stays">Of a copy that ends: whether its end is told of, and people remove it.</param>
 /// <param name="Change">Of a rehearsal of a change: the change; null for others.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null)
+/// <param name="EverySeconds">Of what is left open for log: how often log is applied; null for by hand.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null)
 {
     private const int LongestInstance = 30;
 
@@ -67,7 +68,7 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) =>
-        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
+        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 }

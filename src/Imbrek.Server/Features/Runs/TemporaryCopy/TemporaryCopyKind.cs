@@ -8,15 +8,15 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.TemporaryCopy;
 
-/// <summary>A view or a clone: rebuilt, or opened where its sets lie, checked, masked, opened to whom it was made for and to nobody else. It stands until its end date; a removal ends it.</summary>
+/// <summary>A view, a clone, or what is left open for log: rebuilt, or opened where its sets lie, checked, masked, opened to whom it was made for and to nobody else. It stands until its end date; a removal ends it.</summary>
 internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, IClock clock) : RestoringKind(drivers, fleet, clock)
 {
-    public const string View = "view", Clone = "clone";
+    public const string View = "view", Clone = "clone", LeftOpen = "open-for-log";
 
     private readonly Drivers drivers = drivers;
 
     /// <inheritdoc/>
-    public override IReadOnlyList<string> Names { get; } = [View, Clone];
+    public override IReadOnlyList<string> Names { get; } = [View, Clone, LeftOpen];
 
     /// <inheritdoc/>
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
@@ -40,6 +40,12 @@ internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, ICloc
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)
     {
         var asked = run.Question<RestoreQuestion>();
+        if (run.Row.Kind == LeftOpen)
+        {
+            // Nobody opened it, so it proves nothing.
+            return Conclude(run, end, $"stands on {asked.Host} as {asked.Instance}, open for log, with all up to {Instants.Write(Result(run)?.Reached ?? asked.Planned.Reaches)}", keepsClaim: end.State == RunState.Done, now) with { Proofs = null };
+        }
+
         var bad = Result(run)?.Checks.Count(c => !c.Passed) ?? 0;
         var ended = Conclude(run, end, $"stands on {asked.Host} as {asked.Instance} until {Instants.Write(run.Row.Until!.Value)}{(bad == 0 ? "" : $"; {bad} checks did not pass")}", keepsClaim: end.State == RunState.Done, now);
 
