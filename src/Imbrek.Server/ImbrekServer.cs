@@ -347,6 +347,7 @@ internal static class ImbrekServer
         TokenEndpoints.Map(app);
         FleetEndpoints.Map(app);
         FleetParts.Map(app);
+        FleetWorksheet.Map(app);
         DatabaseEndpoints.Map(app);
         RecoverEndpoints.Map(app);
         CopyEndpoints.Map(app);

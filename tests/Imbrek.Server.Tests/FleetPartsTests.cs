@@ -126,4 +126,61 @@ public sealed class FleetPartsTests : OwnFiles
         Assert.Equal((409, "no-driver"), (status, body.GetProperty("code").GetString()));
         Assert.Equal(0L, await Server.QueryAsync<long>("select count(*) from runs"));
     }
+
+    [Fact]
+    public async Task What_a_change_would_do_is_said_before_it_is_kept_and_how_a_part_came_to_be_so_afterwards()
+    {
+        var before = await FleetAsync();
+        var objective = before["objectives"]![0]!.DeepClone().AsObject();
+        var id = objective["id"]!.ToString();
+        var concerned = before["databases"]!.AsArray().Count(d => d!["objective"]?.ToString() == id);
+        Assert.True(concerned > 0);
+
+        // An objective that nothing could meet, by an owner, for a time.
+        objective["rpoSeconds"] = 0.001;
+        objective["rtoSeconds"] = 0.001;
+        objective["owner"] = "harbour master";
+        objective["reason"] = "tried";
+        objective["until"] = "2020-01-01T00:00:00Z";
+        var preview = (await Admin.PostAsync("/api/fleet/preview", new JsonObject { ["list"] = "objectives", ["id"] = id, ["part"] = objective.DeepClone() })).Body;
+        Assert.Equal((concerned, concerned), (preview.GetProperty("affected").GetInt32(), preview.GetProperty("judged").GetInt32()));
+        var loose = objective.DeepClone().AsObject();
+        (loose["rpoSeconds"], loose["rtoSeconds"]) = (3e8, 3e8);
+        var eased = (await Admin.PostAsync("/api/fleet/preview", new JsonObject { ["list"] = "objectives", ["id"] = id, ["part"] = loose })).Body;
+        Assert.True(preview.GetProperty("worse").GetInt32() + eased.GetProperty("better").GetInt32() > 0, $"{preview} {eased}");
+        Assert.Equal(1, (await Admin.GetAsync("/api/fleet/version")).GetProperty("number").GetInt32());
+
+        // What cannot be is said by its member, and so is what would point at nothing.
+        foreach (var (list, wrongId, part) in new (string, string, JsonObject?)[]
+        {
+            ("objectives", id, new JsonObject { ["name"] = "x", ["rpoSeconds"] = -1, ["rtoSeconds"] = 1, ["against"] = new JsonArray("none") }),
+            ("sites", before["sites"]![0]!["id"]!.ToString(), null),
+            ("hosts", "nobody", null),
+        })
+        {
+            Assert.Equal(JsonValueKind.String, (await Admin.PostAsync("/api/fleet/preview", new JsonObject { ["list"] = list, ["id"] = wrongId, ["part"] = part })).Body.GetProperty("fault").ValueKind);
+        }
+
+        Assert.Equal(404, (await Admin.PostAsync("/api/fleet/preview", new JsonObject { ["list"] = "people", ["id"] = id })).Status);
+        Assert.Equal(200, (await Admin.PutAsync($"/api/fleet/objectives/{id}?basedOn=1&why=for%20a%20test", objective)).Status);
+        Assert.Equal(200, (await Admin.PutAsync("/api/fleet/stores/vault?basedOn=2", Store(before["sites"]![0]!["id"]!.ToString()))).Status);
+        var history = (await Admin.GetAsync($"/api/fleet/parts/objectives/{id}/history")).EnumerateArray().ToArray();
+        Assert.Equal([2, 1], history.Select(h => h.GetProperty("version").GetInt32()));
+        Assert.Equal(("for a test", "harbour master"), (history[0].GetProperty("why").GetString(), history[0].GetProperty("part").GetProperty("owner").GetString()));
+        Assert.Equal([3], (await Admin.GetAsync("/api/fleet/parts/stores/vault/history")).EnumerateArray().Select(h => h.GetProperty("version").GetInt32()));
+        if (before["links"] is JsonArray { Count: > 0 } links)
+        {
+            var (one, other) = (links[0]!["between"]![0]!.ToString(), links[0]!["between"]![1]!.ToString());
+            Assert.Single((await Admin.GetAsync($"/api/fleet/parts/links/{Uri.EscapeDataString($"{other}|{one}")}/history")).EnumerateArray());
+        }
+
+        var parts = await Admin.GetAsync("/api/fleet/parts/stores?find=VAULT");
+        Assert.Equal((3, 1, "vault"), (parts.GetProperty("version").GetInt32(), parts.GetProperty("total").GetInt32(), parts.GetProperty("parts")[0].GetProperty("id").GetString()));
+
+        // What was agreed is told with by whom, why and until when; past that it is a finding.
+        var agreed = (await Admin.GetAsync("/api/agreed")).GetProperty("rows").EnumerateArray().Where(r => r.GetProperty("objective").GetString() == id).ToArray();
+        Assert.Equal(concerned, agreed.Length);
+        Assert.All(agreed, r => Assert.Equal(("harbour master", "tried"), (r.GetProperty("owner").GetString(), r.GetProperty("reason").GetString())));
+        Assert.Contains((await Admin.GetAsync("/api/findings?take=500")).GetProperty("rows").EnumerateArray(), f => f.GetProperty("code").GetString() == "objective-past-its-end");
+    }
 }

@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Evidence;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
@@ -71,6 +72,19 @@ public static class FindingRules
             {
                 found.AddRange(ProofDue(subject, proofs, objective, at, planChanged));
             }
+        }
+
+        if (subject.Objective is { Until: { } until } exception && until <= at)
+        {
+            found.Add(new(
+                "objective-past-its-end",
+                subject.Database.Id,
+                Urgency.Later,
+                $"\"{exception.Name}\" was agreed for it until {Instants.Write(until)}{(exception.Owner is null ? "" : $", by {exception.Owner}")}",
+                "An exception that nobody ends becomes what is agreed, and nobody has agreed to that",
+                "Agree it anew with an end, or give the database the objective that it should have",
+                (at - until).TotalSeconds,
+                until));
         }
 
         found.AddRange(InstanceData(subject));

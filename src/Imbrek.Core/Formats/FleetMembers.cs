@@ -63,6 +63,9 @@ internal static class FleetMembers
     public static readonly IReadOnlyList<OptionalMember<Objective>> Objectives =
     [
         OptionalMember<Objective>.Number("proofDays", 0, 36_500, o => o.ProofDays, (o, v) => o with { ProofDays = v }),
+        OptionalMember<Objective>.Text("owner", o => o.Owner, (o, v) => o with { Owner = v }),
+        OptionalMember<Objective>.Text("reason", o => o.Reason, (o, v) => o with { Reason = v }),
+        OptionalMember<Objective>.Time("until", o => o.Until, (o, v) => o with { Until = v }),
     ];
 
     public static readonly IReadOnlyList<OptionalMember<Service>> Services =

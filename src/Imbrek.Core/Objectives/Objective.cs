@@ -1,4 +1,5 @@
 using Imbrek.Core.Fleet;
+using NodaTime;
 
 namespace Imbrek.Core.Objectives;
 
@@ -9,10 +10,16 @@ namespace Imbrek.Core.Objectives;
 /// <param name="RtoSeconds">Recovery time objective, seconds; judged against service seconds.</param>
 /// <param name="Against">The kinds of loss it must hold against.</param>
 /// <param name="ProofDays">For how many days a proof counts.</param>
+/// <param name="Owner">Who agreed it for those who need the data; null when nobody has said.</param>
+/// <param name="Reason">Why it is what it is; null when nobody has said.</param>
+/// <param name="Until">Of an exception: until when it was agreed; null for as long as nobody agrees something else.</param>
 public sealed record Objective(
     Id<Objective> Id,
     string Name,
     double RpoSeconds,
     double RtoSeconds,
     IReadOnlyList<LossKind> Against,
-    double ProofDays);
+    double ProofDays,
+    string? Owner = null,
+    string? Reason = null,
+    Instant? Until = null);

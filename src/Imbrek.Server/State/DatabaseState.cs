@@ -88,6 +88,14 @@ internal sealed class DatabaseState
         }
     }
 
+    /// <summary>The same database in another fleet, to be looked at and thrown away: its sets, what was learned and what was proved stay.</summary>
+    /// <param name="fleet">The fleet; the database is in it.</param>
+    public DatabaseState In(FleetModel fleet)
+    {
+        var (s, _) = Snapshot();
+        return new(fleet, fleet.DatabaseById[s.Database.Id], s.Catalogue) { learned = learned, proofs = proofs, notes = notes, subject = RecoverySubject.Of(fleet, fleet.DatabaseById[s.Database.Id], s.Catalogue).WithNotes(notes) };
+    }
+
     public void Replace(FleetModel fleet, Database database, DatabaseCatalogue? catalogue)
     {
         lock (gate)

@@ -124,12 +124,12 @@ public static class TarnholtFerries
                 new(mirrored, "Mirrored-file engine", 25, 3, 240 * MB, 60 * MB, 40 * MB, 15, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Export]),
             ],
             [
-                Objective("gate", "Gates: 30 s, back in 5 min", 30, 300, [LossKind.None, LossKind.Host, LossKind.Site], 60),
-                Objective("counter", "Counters: 15 min, back in 1 h", 900, 3600, [LossKind.None, LossKind.Host, LossKind.Array, LossKind.Site], 60),
-                Objective("office", "Offices: 1 h, back in 4 h", 3600, 4 * 3600, [LossKind.None, LossKind.Host, LossKind.Site], 90),
-                Objective("daily", "Daily: 26 h, back in 12 h", 26 * 3600, 12 * 3600, [LossKind.None, LossKind.Host, LossKind.Site], 120),
-                Objective("archive", "Archive: 8 days, back in 3 days", 8 * 86400, 3 * 86400, [LossKind.None, LossKind.Site, LossKind.Hostile], 180),
-                Objective("money", "Money: 1 h, back in 4 h, deletion too", 3600, 4 * 3600, [LossKind.None, LossKind.Host, LossKind.Site, LossKind.Hostile], 20),
+                Objective("gate", "Gates: 30 s, back in 5 min", 30, 300, [LossKind.None, LossKind.Host, LossKind.Site], 60, "head of gates", "boarding waits for nobody"),
+                Objective("counter", "Counters: 15 min, back in 1 h", 900, 3600, [LossKind.None, LossKind.Host, LossKind.Array, LossKind.Site], 60, "head of ticketing", "what was sold in a quarter of an hour can be read off the printers"),
+                Objective("office", "Offices: 1 h, back in 4 h", 3600, 4 * 3600, [LossKind.None, LossKind.Host, LossKind.Site], 90, "head of platform", "an hour can be typed again"),
+                Objective("daily", "Daily: 26 h, back in 12 h", 26 * 3600, 12 * 3600, [LossKind.None, LossKind.Host, LossKind.Site], 120, "head of platform", "it is made anew every night"),
+                Objective("archive", "Archive: 8 days, back in 3 days", 8 * 86400, 3 * 86400, [LossKind.None, LossKind.Site, LossKind.Hostile], 180, "keeper of records", "nobody asks for it within days"),
+                Objective("money", "Money: 1 h, back in 4 h, deletion too", 3600, 4 * 3600, [LossKind.None, LossKind.Host, LossKind.Site, LossKind.Hostile], 20, "treasurer", "the auditors ask for it"),
             ],
             Services,
             [.. Rows().Select(Database)],
@@ -142,8 +142,8 @@ public static class TarnholtFerries
         static Store Store(string id, string site, string? array, bool offline, long read, long write) =>
             new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), null, offline, read * MB, write * MB, null, CapacityGB(id) * GB, id == "north-o1");
 
-        static Objective Objective(string id, string name, double rpo, double rto, LossKind[] against, double days) =>
-            new(new(id), name, rpo, rto, against, days);
+        static Objective Objective(string id, string name, double rpo, double rto, LossKind[] against, double days, string owner, string reason) =>
+            new(new(id), name, rpo, rto, against, days, owner, reason);
     }
 
     /// <summary>How much each store holds; Hillhouse's fills up in the weeks to come.</summary>

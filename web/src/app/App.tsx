@@ -14,6 +14,9 @@ const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
 const MovePage = lazy(() => import('../features/moves/MovePage'));
+const PartsPage = lazy(() => import('../features/fleetParts/PartsPage'));
+const PartPage = lazy(() => import('../features/fleetParts/PartPage'));
+const AgreedPage = lazy(() => import('../features/fleetParts/AgreedPage'));
 const ChangesPage = lazy(() => import('../features/changes/ChangesPage'));
 const ChangePage = lazy(() => import('../features/changes/ChangePage'));
 const CopiesPage = lazy(() => import('../features/copies/CopiesPage'));
@@ -99,6 +102,10 @@ function SignedIn() {
               <Route path="/notices" element={<NoticesPage />} />
               <Route path="/evidence" element={<EvidencePage />} />
               <Route path="/setup" element={<SetupPage />} />
+              <Route path="/setup/fleet" element={<Navigate to="/setup/fleet/databases" replace />} />
+              <Route path="/setup/fleet/:list" element={<PartsPage />} />
+              <Route path="/setup/fleet/:list/:id" element={<PartPage />} />
+              <Route path="/agreed" element={<AgreedPage />} />
               <Route path="*" element={<Box sx={{ p: 3 }}>There is no such page. Press 1 for the fleet.</Box>} />
             </Routes>
           </Suspense>

@@ -6,6 +6,6 @@ export const areas = [
   { word: 'Recover', path: '/recover', matches: (p: string) => /^\/(recover|copies|moves|changes)/.test(p) },
   { word: 'Replicas', path: '/replicas', matches: (p: string) => p.startsWith('/replicas') },
   { word: 'Drills', path: '/drills', matches: (p: string) => p.startsWith('/drills') },
-  { word: 'Evidence', path: '/evidence', matches: (p: string) => p.startsWith('/evidence') },
+  { word: 'Evidence', path: '/evidence', matches: (p: string) => /^\/(evidence|agreed)/.test(p) },
   { word: 'Setup', path: '/setup', matches: (p: string) => p.startsWith('/setup') },
 ];

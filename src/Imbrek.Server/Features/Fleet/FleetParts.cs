@@ -28,7 +28,10 @@ internal static class FleetParts
     private const int LongestWhy = 500;
 
     /// <summary>The lists of the fleet file that are changed in parts; plans have versions of their own.</summary>
-    private static readonly string[] Lists = ["sites", "links", "arrays", "hosts", "stores", "engines", "objectives", "services", "databases", "replicas", "groups"];
+    public static readonly string[] Lists = ["sites", "links", "arrays", "hosts", "stores", "engines", "objectives", "services", "databases", "replicas", "groups"];
+
+    /// <summary>What people agree on among each other; nothing that acts depends on it.</summary>
+    private static readonly string[] OfPeople = ["objectives", "services"];
 
     /// <summary>The newest version of the fleet.</summary>
     /// <param name="Number">Its number; 0 when there is none.</param>
@@ -149,9 +152,9 @@ internal static class FleetParts
             throw new BadInputException("why", $"has {why.Length} letters; at most {LongestWhy}");
         }
 
-        if (guest.SetsThePace)
+        if (guest.SetsThePace && changes.Any(c => !OfPeople.Contains(c.List)))
         {
-            throw new BadInputException("list", "the demo's fleet belongs to its simulated world: nothing was changed", 409, "demo");
+            throw new BadInputException("list", $"this part of the demo's fleet belongs to its simulated world: nothing was changed; {string.Join(" and ", OfPeople)} can be", 409, "demo");
         }
 
         var now = clock.GetCurrentInstant();
@@ -172,17 +175,7 @@ internal static class FleetParts
                 throw Late(number, newest?.Who);
             }
 
-            var document = newest is null ? new JsonObject { ["format"] = FleetFile.Format } : JsonNode.Parse(newest.Document)!.AsObject();
-            Apply(document, changes);
-
-            // What is kept is what was written and read back.
-            var read = FleetFile.Read(Encoding.UTF8.GetBytes(document.ToJsonString()), "fleet");
-            if (read.Value is not { } model)
-            {
-                throw new BadInputException(read.Faults[0].Member, string.Join("; ", read.Faults.Take(10).Select(f => f.Member.Length > 0 ? $"{f.Member}: {f.Message}" : f.Message)), 422, "points-at-nothing");
-            }
-
-            model = model.WithPlans(state.Fleet.Plans);
+            var model = Changed(newest?.Document, changes).WithPlans(state.Fleet.Plans);
             if (await FleetReferences.FindAsync(connection, model, cancel) is { Count: > 0 } missing)
             {
                 // What was missing before this change does not stand in its way: of two databases that have begun a branch at once, the first could else not be named for the second.
@@ -236,6 +229,19 @@ internal static class FleetParts
 
         BadInputException Late(int number, string? by) => new(
             "basedOn", $"is {basedOn ?? number - 1}, and the fleet is at version {number}{(by is null ? "" : $" by {by}")}; look at what changed, then change again", 409, "changed-meanwhile");
+    }
+
+    /// <summary>A fleet as it would be after changes, without plans: what is kept is what was written and read back.</summary>
+    /// <param name="kept">The document that is kept; null when none is.</param>
+    /// <param name="changes">The changes.</param>
+    /// <exception cref="BadInputException">It would point at nothing, or is wrong; names the member at fault.</exception>
+    public static FleetModel Changed(string? kept, IEnumerable<Change> changes)
+    {
+        var document = kept is null ? new JsonObject { ["format"] = FleetFile.Format } : JsonNode.Parse(kept)!.AsObject();
+        Apply(document, changes);
+        var read = FleetFile.Read(Encoding.UTF8.GetBytes(document.ToJsonString()), "fleet");
+        return read.Value ?? throw new BadInputException(
+            read.Faults[0].Member, string.Join("; ", read.Faults.Take(10).Select(f => f.Member.Length > 0 ? $"{f.Member}: {f.Message}" : f.Message)), 422, "points-at-nothing");
     }
 
     /// <summary>Changes a fleet as it stands in its file.</summary>
