@@ -279,7 +279,7 @@ internal static class ImbrekServer
             builder.Services.AddHostedService<HeadWriter>();
             builder.Services.AddHostedService<DatedDrillReminders>();
             builder.Services.AddHostedService(s => s.GetRequiredService<CopyEnds>());
-            builder.Services.AddHostedService<LogForCopies>();
+            builder.Services.AddHostedService<CopyRounds>();
             if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
             {
                 builder.Services.AddHttpClient<WebhookChannel>(c => (c.Timeout, c.MaxResponseContentBufferSize) = (TimeSpan.FromSeconds(10), 64 * 1024));

@@ -61,7 +61,7 @@ public class CopyTests(DemoServer demo)
     {
         using var admin = await demo.AdminAsync();
         var until = await InAsync(admin, 1.0 / 24);
-        var asked = new { database = "berth-plan", @as = "clone", count = 2, hosts = (string[])["hill-h2"], mask = (string[])["hide values"], until, name = "berth-test" };
+        var asked = new { database = "berth-plan", @as = "clone", count = 2, hosts = (string[])["hill-h2"], mask = (string[])["hide values"], until, name = "berth-test", everySeconds = (double?)null };
         foreach (var (wrong, member) in new (object, string)[]
         {
             (asked with { hosts = [] }, "hosts"),
@@ -70,6 +70,7 @@ public class CopyTests(DemoServer demo)
             (asked with { until = await InAsync(admin, -1) }, "until"),
             (asked with { @as = "mirror" }, "as"),
             (asked with { name = "../x" }, "name"),
+            (asked with { everySeconds = 60 }, "everySeconds"),
         })
         {
             Assert.Equal((400, member), Session.Fault(await admin.PostAsync("/api/copies", wrong)));
@@ -102,6 +103,20 @@ public class CopyTests(DemoServer demo)
         await Eventually.Async(async () => await OneAsync(admin, runs[0]) is null, what: () => "it does not end");
         Assert.Equal("its end date", await demo.Server.QueryAsync<string>($"select asked_by from runs where kind = 'removal' and question->>'restored' = '{runs[0]}'"));
         Assert.NotNull(await OneAsync(admin, runs[1]));
+
+        // The other is refreshed under its name while the process dies: masked again, for its host alone.
+        var was = (await OneAsync(admin, runs[1]))!.Value.GetProperty("reached").GetDateTimeOffset();
+        var answers = await Task.WhenAll(admin.PostAsync($"/api/copies/{runs[1]}/refresh"), admin.PostAsync($"/api/copies/{runs[1]}/refresh"));
+        Assert.Equal([201, 409], answers.Select(a => a.Status).Order());
+        var refresh = answers.Single(a => a.Status == 201).Body.GetProperty("ids")[0].GetString()!;
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        var steps = (await admin.RunIsAsync(refresh, "done")).GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("state").GetString() == "done").Select(s => s.GetProperty("kind").GetString()).ToArray();
+        Assert.Equal(("again", "mask", "let-in"), (steps[0], steps[^2], steps[^1]));
+        var fresh = (await OneAsync(admin, runs[1]))!.Value;
+        Assert.True(fresh.GetProperty("reached").GetDateTimeOffset() > was);
+        Assert.DoesNotContain((await admin.GetAsync("/api/copies")).GetProperty("copies").EnumerateArray(), c => c.GetProperty("run").GetString() == refresh);
+        Assert.Equal(200, (await admin.PostAsync($"/api/copies/{runs[1]}/rows", new { query = "count rows" })).Status);
         await admin.RemoveAsync(runs[1]);
     }
 
@@ -189,7 +204,7 @@ public class CopyTests(DemoServer demo)
         var now = DateTimeOffset.Parse(await DemoServer.AgoAsync(admin, 60), System.Globalization.CultureInfo.InvariantCulture);
         await Eventually.Async(async () => await ReachedAsync() > now, 60, () => "no log is applied by itself");
         Assert.Equal("its schedule", await demo.Server.QueryAsync<string>($"select min(asked_by) from runs where kind = 'apply-log' and after_id = '{run}'"));
-        await Eventually.Async(async () => (await OneAsync(admin, run))!.Value.GetProperty("log").GetProperty("underWay").ValueKind == JsonValueKind.Null, what: () => "it is always at it");
+        await Eventually.Async(async () => (await OneAsync(admin, run))!.Value.GetProperty("rounds").GetProperty("underWay").ValueKind == JsonValueKind.Null, what: () => "it is always at it");
         opening = (await ApplyAsync(new { opens = true })).GetString()!;
         await admin.RunIsAsync(opening, "held");
         Assert.Equal(204, await admin.DecideAsync(opening, "throw-away"));

@@ -48,8 +48,8 @@ public static class TemporaryCopy
     /// <param name="until">When it ends.</param>
     public static IReadOnlyList<Step> Clone(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until) => Steps(database, path, instance, hosts, mask, until, mounted: false);
 
-    /// <summary>The shortest time between two rounds by which log is applied to what is left open for it, and the longest.</summary>
-    public static readonly Duration ShortestRound = Duration.FromMinutes(1), LongestRound = Duration.FromDays(7);
+    /// <summary>The shortest time between two rounds by which log is applied to what is left open for it, or a clone is refreshed, and the longest of both.</summary>
+    public static readonly Duration ShortestLogRound = Duration.FromMinutes(1), ShortestRefresh = Duration.FromHours(1), LongestRound = Duration.FromDays(31);
 
     /// <summary>The steps of a copy that is left open for log: restored, and not opened.</summary>
     /// <param name="database">The database.</param>
@@ -64,6 +64,20 @@ public static class TemporaryCopy
     /// <param name="path">The log; null for none.</param>
     /// <param name="open">Whether it is opened: then it is checked and held like any restore, and takes no log any more.</param>
     public static IReadOnlyList<Step> FurtherLog(Database database, EngineProfile engine, Id<Host> host, RestorePath? path, bool open) => RestoreAside.Further(database, engine, host, path, open);
+
+    /// <summary>The steps by which a clone is made anew under its name: emptied, restored to the newest, checked, masked, and let in as before. Nobody is in it meanwhile, and nothing of it can be had back.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">The path.</param>
+    /// <param name="instance">The name of the instance.</param>
+    /// <param name="hosts">Who may use it.</param>
+    /// <param name="mask">The statements that mask it.</param>
+    /// <param name="until">When it ends.</param>
+    public static IReadOnlyList<Step> Refreshed(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until) =>
+    [
+        .. Clone(database, path, instance, hosts, mask, until).Select(s => s.Kind == "provision"
+            ? s with { Kind = "again", Title = $"Empty {instance}: nobody is in it until it is refreshed", Undo = Undo.Nothing, NoWayBack = true }
+            : s with { Undo = Undo.Nothing }),
+    ];
 
     private static List<Step> Steps(Database database, RestorePath path, string instance, IReadOnlyList<string> hosts, IReadOnlyList<string> mask, Instant until, bool mounted)
     {

@@ -7,6 +7,7 @@ using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.LookAtReplica;
+using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.TemporaryCopy;
 using Imbrek.Server.Security;
@@ -38,13 +39,14 @@ internal static class CopyEndpoints
     /// <param name="Removing">The run that removes it; null when none does.</param>
     public sealed record StandingCopyView(
         Guid Run, string Kind, string Database, string DatabaseName, string Host, string Instance, string? Owner, RunState State, Instant? Since, Instant? Until, bool Ends, bool PastEnd, long Bytes, bool Mounted,
-        IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing, OpenForLogView? Log);
+        IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing, CopyRoundsView? Rounds);
 
-    /// <summary>Of what is left open for log: how that comes.</summary>
-    /// <param name="EverySeconds">How often it is applied; null for by hand.</param>
-    /// <param name="Opened">Whether it was opened: no log is applied any more.</param>
-    /// <param name="UnderWay">The run that applies it now, or opens it; null when none does.</param>
-    public sealed record OpenForLogView(double? EverySeconds, bool Opened, Guid? UnderWay);
+    /// <summary>Of what is left open for log, or a clone: what comes again and again.</summary>
+    /// <param name="EverySeconds">How often; null for by hand.</param>
+    /// <param name="Opened">Whether what was left open was opened: no log is applied any more.</param>
+    /// <param name="Empty">Whether nobody is in it because it could not be refreshed.</param>
+    /// <param name="UnderWay">The run that is on it now; null when none is.</param>
+    public sealed record CopyRoundsView(double? EverySeconds, bool Opened, bool Empty, Guid? UnderWay);
 
     /// <summary>Asks for further log.</summary>
     /// <param name="To">Up to which instant; null for as far as it goes.</param>
@@ -71,6 +73,7 @@ internal static class CopyEndpoints
         app.MapPost("/api/copies/{id}/rows", RowsAsync).Needs(Roles.Operate).WithName("CopyRows");
         app.MapPost("/api/copies/{id}/rows.csv", CsvAsync).Needs(Roles.Operate).WithName("CopyRowsCsv").ExcludeFromDescription();
         app.MapPost("/api/copies/{id}/log", ApplyLogAsync).Needs(Roles.Operate).WithName("ApplyLog");
+        app.MapPost("/api/copies/{id}/refresh", RefreshAsync).Needs(Roles.Operate).WithName("RefreshClone");
         app.MapPut("/api/copies/{id}/until", SetUntilAsync).Needs(Roles.Operate).WithName("SetCopyUntil");
     }
 
@@ -78,8 +81,8 @@ internal static class CopyEndpoints
     {
         var now = clock.GetCurrentInstant();
         var rows = await data.Runs.AsNoTracking().Where(r => r.Claim != null && r.Question != null && r.Steps != null).OrderBy(r => r.Due).Take(5_000).ToListAsync(cancel);
-        var removals = rows.Where(r => r.Claim!.EndsWith("/removal", StringComparison.Ordinal)).ToDictionary(r => r.Claim![..^"/removal".Length], r => r.Id);
-        var holding = await LogForCopies.OfAsync(data, rows, cancel);
+        var removals = rows.Where(r => r.Kind == RemovalKind.KindName).ToDictionary(r => r.Claim!, r => r.Id);
+        var holding = await CopyRounds.OfAsync(data, rows, cancel);
         return TypedResults.Ok(new CopiesView(now, [.. rows.Select(Of).OfType<StandingCopyView>().OrderBy(c => c.Until ?? Instant.MaxValue).ThenBy(c => c.Since)]));
 
         StandingCopyView? Of(RunRow r)
@@ -92,7 +95,7 @@ internal static class CopyEndpoints
             }
 
             // Put in place, it claims its database; until then it stands beside it.
-            if (RestoreQuestion.Of(r) is not { } asked || (r.Claim != asked.Claim && r.StateIs.IsOver()))
+            if (RestoreQuestion.Of(r) is not { On: null } asked || (r.Claim != asked.Claim && r.StateIs.IsOver()))
             {
                 return null;
             }
@@ -101,12 +104,12 @@ internal static class CopyEndpoints
             return new(
                 r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt ?? (r.StateIs.IsOver() ? r.Ended : null), r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
                 asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, log is { Opened: true, UnderWay: null } ? null : asked.Hosts, log?.Reached ?? result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null),
-                IsOpen(r, log), removals.TryGetValue(asked.Claim, out var removal) ? removal : null, log is null ? null : new(asked.EverySeconds, log.Opened, log.UnderWay));
+                IsOpen(r, log), removals.TryGetValue(RestoreQuestion.BusyOf(asked.Claim), out var removal) ? removal : null, log is null ? null : new(asked.EverySeconds, log.Opened, log.IsEmpty, log.UnderWay));
         }
     }
 
     /// <summary>Whether what a run made can be asked: it is held, or stands.</summary>
-    private static bool IsOpen(RunRow r, LogForCopies.Holding? log) => r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim);
+    private static bool IsOpen(RunRow r, CopyRounds.Holding? log) => r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : log is { UnderWay: not null } or { IsEmpty: true } ? false : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim);
 
     private static Ok<CopyWorksheetView> Worksheet(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
     {
@@ -174,7 +177,7 @@ internal static class CopyEndpoints
         }
 
         var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
-        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row, (await LogForCopies.OfAsync(data, [row], cancel)).GetValueOrDefault(row.Id)))
+        if (RestoreQuestion.Of(row) is not { } asked || !IsOpen(row, (await CopyRounds.OfAsync(data, [row], cancel)).GetValueOrDefault(row.Id)))
         {
             throw new BadInputException("id", "nothing of it stands open that could be asked", 409, "not-now");
         }
@@ -199,14 +202,28 @@ internal static class CopyEndpoints
     private static async Task<Created<CopiesBegun>> ApplyLogAsync(Guid id, ApplyLogRequest request, FleetState fleet, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
-        if (!(await LogForCopies.OfAsync(data, [row], cancel)).TryGetValue(id, out var holding))
+        if (!(await CopyRounds.OfAsync(data, [row], cancel)).TryGetValue(id, out var holding))
         {
             throw new BadInputException("id", "it is not open for log", 409, "not-now");
         }
 
-        var round = LogForCopies.RoundOf(holding, request.To, request.Opens ?? false, fleet, clock.GetCurrentInstant(), user.Identity!.Name!);
+        var round = CopyRounds.LogOf(holding, request.To, request.Opens ?? false, fleet, clock.GetCurrentInstant(), user.Identity!.Name!);
         await begin.BeginAsync(round, cancel);
         return TypedResults.Created($"/api/runs/{round.Id}", new CopiesBegun([round.Id]));
+    }
+
+    /// <summary>Makes a clone anew, under its name and for whom it was made.</summary>
+    private static async Task<Created<CopiesBegun>> RefreshAsync(Guid id, FleetState fleet, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
+    {
+        var row = await data.Runs.AsNoTracking().SingleOrDefaultAsync(r => r.Id == id, cancel) ?? throw new BadInputException("id", "there is no such run", 404, "not-found");
+        if (row.Kind != TemporaryCopyKind.Clone || !(await CopyRounds.OfAsync(data, [row], cancel)).TryGetValue(id, out var holding))
+        {
+            throw new BadInputException("id", "it is no clone that stands", 409, "not-now");
+        }
+
+        var refresh = CopyRounds.RefreshOf(holding, fleet, clock.GetCurrentInstant(), user.Identity!.Name!);
+        await begin.BeginAsync(refresh, cancel);
+        return TypedResults.Created($"/api/runs/{refresh.Id}", new CopiesBegun([refresh.Id]));
     }
 
     /// <summary>Gives a copy another end.</summary>

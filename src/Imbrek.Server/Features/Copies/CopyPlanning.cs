@@ -28,7 +28,7 @@ internal static class CopyPlanning
     /// <param name="Name">What it is called; a number follows where there are several. Null for a name after the database.</param>
     /// <param name="Query">A query to check it with; null for none.</param>
     /// <param name="Stays">Whether its end is told of only, and people remove it.</param>
-    /// <param name="EverySeconds">Of what is left open for log: how often log is applied; null for by hand.</param>
+    /// <param name="EverySeconds">Of what is left open for log: how often log is applied; of a clone: how often it is refreshed; null for by hand, or never.</param>
     public sealed record CopyRequest(
         string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays, double? EverySeconds);
 
@@ -74,9 +74,10 @@ internal static class CopyPlanning
             throw new BadInputException("hosts", "nobody gets into what is left open for log");
         }
 
-        if (request.EverySeconds is { } every && (!leftOpen || !double.IsFinite(every) || every < TemporaryCopy.ShortestRound.TotalSeconds || every > TemporaryCopy.LongestRound.TotalSeconds))
+        var shortest = clone ? TemporaryCopy.ShortestRefresh : TemporaryCopy.ShortestLogRound;
+        if (request.EverySeconds is { } every && (view || !double.IsFinite(every) || every < shortest.TotalSeconds || every > TemporaryCopy.LongestRound.TotalSeconds))
         {
-            throw new BadInputException("everySeconds", leftOpen ? $"{TemporaryCopy.ShortestRound.TotalSeconds:0} to {TemporaryCopy.LongestRound.TotalSeconds:0} seconds" : "log is applied to what is left open for it alone");
+            throw new BadInputException("everySeconds", view ? "a view stays as it is" : $"{shortest.TotalSeconds:0} to {TemporaryCopy.LongestRound.TotalSeconds:0} seconds");
         }
 
         if (clone && hosts.Length == 0)

@@ -117,6 +117,10 @@ function CopyRow({
     mutationFn: () => got(api.POST('/api/runs/{id}/remove', { params: { path: { id: c.run } } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
+  const refresh = useMutation({
+    mutationFn: () => got(api.POST('/api/copies/{id}/refresh', { params: { path: { id: c.run } } })),
+    onSuccess: (made) => go(`/runs/${made.ids[0]}`),
+  });
   const left = c.until === null ? null : shareLeft(c.since, c.until, now);
   const stands = c.state === 'done' || c.state === 'failed' || c.state === 'cancelled';
   return (
@@ -129,7 +133,8 @@ function CopyRow({
           >
             <Link to={withPremise(`/runs/${c.run}`, search)}>{copyWord[c.kind] ?? c.kind}</Link>
             {c.mounted && ', on its sets where they lie'}
-            {c.log?.opened && !c.log.underWay && ', opened since'}
+            {c.kind === 'open-for-log' && c.rounds?.opened && !c.rounds.underWay && ', opened since'}
+            {c.kind === 'clone' && c.rounds?.everySeconds && `, refreshed every ${duration(c.rounds.everySeconds)}`}
           </Box>
         </Box>
         <Box role="cell" sx={{ minWidth: 0, overflowWrap: 'anywhere' }}>
@@ -144,11 +149,13 @@ function CopyRow({
             ? c.state === 'held'
               ? 'nobody but who looks'
               : 'clients'
-            : c.kind === 'open-for-log'
-              ? `nobody; log ${c.log?.everySeconds ? `every ${duration(c.log.everySeconds)}` : 'by hand'}`
-              : c.hosts.length === 0
-                ? 'who looks through here'
-                : `${c.hosts.join(', ')} alone`}
+            : c.rounds?.empty
+              ? 'nobody: it could not be refreshed'
+              : c.kind === 'open-for-log'
+                ? `nobody; log ${c.rounds?.everySeconds ? `every ${duration(c.rounds.everySeconds)}` : 'by hand'}`
+                : c.hosts.length === 0
+                  ? 'who looks through here'
+                  : `${c.hosts.join(', ')} alone`}
           <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
             {c.reached ? `as of ${localTime(c.reached, zone)}` : 'being made'}
           </Box>
@@ -184,12 +191,21 @@ function CopyRow({
               Ask it
             </Button>
           )}
-          {c.log && !c.log.opened && may && stands && (
+          {c.kind === 'open-for-log' && c.rounds && !c.rounds.opened && may && stands && (
             <Button onClick={() => setApplying(!applying)} aria-expanded={applying}>
               Log
             </Button>
           )}
-          {c.log?.underWay && <Link to={withPremise(`/runs/${c.log.underWay}`, search)}>takes log</Link>}
+          {c.kind === 'clone' && c.rounds && c.rounds.underWay === null && may && stands && (
+            <Button disabled={refresh.isPending} onClick={() => refresh.mutate()}>
+              Refresh
+            </Button>
+          )}
+          {c.rounds?.underWay && (
+            <Link to={withPremise(`/runs/${c.rounds.underWay}`, search)}>
+              {c.kind === 'clone' ? 'is being refreshed' : 'takes log'}
+            </Link>
+          )}
           {c.until !== null && may && stands && <Button onClick={() => setMoving(!moving)}>Another end</Button>}
           {stands && may && c.removing === null && (
             <Button disabled={remove.isPending} onClick={() => remove.mutate()}>
@@ -200,9 +216,9 @@ function CopyRow({
           {c.state === 'held' && <Link to={withPremise(`/runs/${c.run}`, search)}>decide</Link>}
         </Box>
       </Box>
-      {remove.error && (
+      {(remove.error ?? refresh.error) && (
         <Alert severity="error" variant="outlined" sx={{ mt: 1 }}>
-          {remove.error.message}
+          {(remove.error ?? refresh.error)!.message}
         </Alert>
       )}
       {moving && <AnotherEnd copy={c} zone={zone} onDone={() => setMoving(false)} />}

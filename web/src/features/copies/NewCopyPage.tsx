@@ -68,6 +68,7 @@ export default function NewCopyPage() {
   const [name, setName] = useState('');
   const [ends, setEnds] = useState('removed');
   const [every, setEvery] = useState('900');
+  const [refreshed, setRefreshed] = useState('never');
   const clock = useClock();
   const ending = end ?? (clock ? writeLocal(Math.ceil(clock.now / 3_600_000) * 3_600_000 + 3 * 86_400_000, zone) : '');
   const chosen = written === null && target ? Date.parse(target) : null;
@@ -86,7 +87,12 @@ export default function NewCopyPage() {
     name: name.trim() || null,
     query: null,
     stays: ends === 'stays',
-    everySeconds: as === 'open-for-log' && every !== 'hand' ? Number(every) : null,
+    everySeconds:
+      as === 'open-for-log' && every !== 'hand'
+        ? Number(every)
+        : as === 'clone' && refreshed !== 'never'
+          ? Number(refreshed)
+          : null,
   };
   const asked = useDeferredValue(JSON.stringify(body));
   const sheet = useQuery({
@@ -182,6 +188,15 @@ export default function NewCopyPage() {
                   }
                 />
               )}
+            />
+          )}
+          {as === 'clone' && (
+            <ChoiceField
+              label="Refreshed"
+              value={refreshed}
+              of={{ never: 'never', 86400: 'every day', 604800: 'every week' }}
+              width={130}
+              onChange={setRefreshed}
             />
           )}
           {as === 'clone' && (

@@ -27,7 +27,7 @@ const copy = (changes: Partial<Schemas['StandingCopyView']>): Schemas['StandingC
   reached: '2026-11-22T23:00:00Z',
   asks: true,
   removing: null,
-  log: null,
+  rounds: null,
   ...changes,
 });
 const open = (
@@ -49,7 +49,7 @@ describe('copies in use', () => {
           kind: 'open-for-log',
           mounted: false,
           asks: false,
-          log: { everySeconds: 900, opened: false, underWay: null },
+          rounds: { everySeconds: 900, opened: false, empty: false, underWay: null },
         }),
       ],
       '/copies',
@@ -65,6 +65,26 @@ describe('copies in use', () => {
     await waitFor(() =>
       expect(asked.find((a) => a.path === '/api/copies/r-1/log')?.body).toEqual({ to: null, opens: true }),
     );
+  });
+
+  it('says how often a clone is refreshed, and that nobody is in one that could not be', async () => {
+    const asked = open(
+      [
+        copy({
+          kind: 'clone',
+          mounted: false,
+          hosts: ['quay-h2'],
+          rounds: { everySeconds: 86_400, opened: false, empty: true, underWay: null },
+        }),
+      ],
+      '/copies',
+      { 'POST /api/copies/r-1/refresh': { ids: ['r-9'] } },
+    );
+    const row = (await screen.findByTestId('copy')).textContent;
+    expect(row).toContain('refreshed every 1 d');
+    expect(row).toContain('nobody: it could not be refreshed');
+    fireEvent.click(screen.getByRole('button', { name: 'Refresh' }));
+    await waitFor(() => expect(asked.some((a) => a.path === '/api/copies/r-1/refresh')).toBe(true));
   });
 
   it('says of each what it is, who gets in and when it ends, and what all take', async () => {

@@ -11,6 +11,12 @@ import { lists } from './members';
 
 const against = (lists.objectives.members.find((m) => m.key === 'against') as { words: Record<string, string> }).words;
 
+const columns = {
+  display: 'grid',
+  gridTemplateColumns: 'minmax(120px, 1.2fr) 90px 90px minmax(150px, 1.6fr) minmax(150px, 2fr)',
+  columnGap: 2,
+};
+
 /** What was agreed for each database, by service: to be printed, and signed by those who agreed it. */
 export default function AgreedPage() {
   const zone = useZone();
@@ -37,6 +43,13 @@ export default function AgreedPage() {
           </Button>
         </Box>
       </Box>
+      <Box sx={{ ...columns, color: 'text.secondary', fontSize: 12, mb: 0.5 }} aria-hidden>
+        <span>database</span>
+        <span>may lose</span>
+        <span>back within</span>
+        <span>against the loss of</span>
+        <span>objective, who agreed it and why</span>
+      </Box>
       {[...services].map(([service, rows]) => (
         <Box
           component="section"
@@ -54,17 +67,7 @@ export default function AgreedPage() {
             )}
           </Box>
           {rows.map((r) => (
-            <Box
-              key={r.database}
-              sx={{
-                display: 'grid',
-                gridTemplateColumns: 'minmax(120px, 1.2fr) 90px 90px minmax(150px, 1.6fr) minmax(150px, 2fr)',
-                columnGap: 2,
-                py: 0.4,
-                borderTop: 1,
-                borderColor: 'line',
-              }}
-            >
+            <Box key={r.database} sx={{ ...columns, py: 0.4, borderTop: 1, borderColor: 'line' }}>
               <span>{r.name}</span>
               {r.objective === null ? (
                 <Box sx={{ gridColumn: '2 / -1', color: 'verdict.atRisk' }}>nothing was agreed</Box>
@@ -93,11 +96,6 @@ export default function AgreedPage() {
           ))}
         </Box>
       ))}
-      {a && (
-        <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
-          Columns: database, may lose at most, back within, against the loss of, objective with who agreed it and why.
-        </Box>
-      )}
     </Box>
   );
 }

@@ -310,7 +310,11 @@ function Field({
           helperText={wrong !== undefined ? 'a number' : m.hint}
           onChange={(e) => set(e.target.value)}
           slotProps={m.kind === 'number' ? { htmlInput: { inputMode: 'decimal' } } : {}}
-          sx={m.kind === 'number' ? { width: 220 } : { flex: '1 1 260px', maxWidth: 400 }}
+          sx={
+            m.kind === 'number'
+              ? { width: 220 }
+              : { flex: m.key === 'reason' ? '1 1 100%' : '1 1 260px', maxWidth: m.key === 'reason' ? undefined : 400 }
+          }
         />
       );
   }

@@ -13,16 +13,12 @@ internal sealed class ApplyLogKind(Drivers drivers) : IRunKind
 {
     public const string KindName = "apply-log";
 
-    /// <summary>So many times may a run be taken up before its fences could meet those of the next.</summary>
-    private const long FencesPerRound = 1_000_000;
-
     /// <summary>What was asked.</summary>
-    /// <param name="Restored">The run that made it.</param>
+    /// <param name="On">The run that made it, and which of those on it this is.</param>
     /// <param name="Of">What that was asked for.</param>
     /// <param name="To">Up to which instant; what is opened is checked against it.</param>
-    /// <param name="Round">Which run of its kind on it, from 1.</param>
     /// <param name="Opens">Whether it is opened.</param>
-    public sealed record Question(Guid Restored, RestoreQuestion Of, Instant To, long Round, bool Opens);
+    public sealed record Question(RestoreQuestion.MadeBy On, RestoreQuestion Of, Instant To, bool Opens);
 
     /// <summary>What it measured.</summary>
     /// <param name="Reached">The instant it holds; null where no log was applied.</param>
@@ -33,17 +29,11 @@ internal sealed class ApplyLogKind(Drivers drivers) : IRunKind
     /// <inheritdoc/>
     public IReadOnlyList<string> Names { get; } = [KindName];
 
-    /// <summary>What one run on a copy claims: no other applies log to it meanwhile.</summary>
-    public static string ClaimOf(RestoreQuestion of) => $"{of.Claim}/log";
-
     /// <inheritdoc/>
     public async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
         var asked = run.Question<Question>();
-
-        // The instance belongs to the run that made it, which has ended; those on it come one after another.
-        var call = new RunCall(asked.Restored, (FencesPerRound * asked.Round) + run.Call.Fence);
-        var measured = await RestoreAside.DoAsync(step, drivers.Named(run.Row.Driver!).Restore, call, asked.Of.Spec(run.Row.Database, asked.Restored), asked.To, null, progress, cancel);
+        var measured = await RestoreAside.DoAsync(step, drivers.Named(run.Row.Driver!).Restore, asked.On.Call(run.Call), asked.Of.Spec(run.Row.Database, asked.On.Run), asked.To, null, progress, cancel);
         var bad = measured.Checks?.Count(c => !c.Passed);
         return new StepResult(bad switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", _ => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
     }
@@ -85,7 +75,7 @@ internal sealed class ApplyLogKind(Drivers drivers) : IRunKind
         return new Conclusion(
             end.State,
             note,
-            LedgerBody: asked.Opens || asked.Of.EverySeconds is null ? RunJson.Write(new { run = run.Row.Id, outcome = chosen ?? PlanFile.Name(end.State), why = note, begunBy = run.Row.AskedBy, of = asked.Restored, instance = asked.Of.Instance, host = asked.Of.Host, to = Instants.Write(asked.To), measured = result }) : null,
+            LedgerBody: asked.Opens || asked.Of.EverySeconds is null ? RunJson.Write(new { run = run.Row.Id, outcome = chosen ?? PlanFile.Name(end.State), why = note, begunBy = run.Row.AskedBy, of = asked.On.Run, instance = asked.Of.Instance, host = asked.Of.Host, to = Instants.Write(asked.To), measured = result }) : null,
             FreesClaim: gone ? asked.Of.Claim : null);
     }
 }

@@ -2,6 +2,7 @@ using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Runs.Restore;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Removal;
@@ -35,7 +36,7 @@ internal sealed class RemovalKind(Drivers drivers) : IRunKind
         var parts = left.Claim!.Split('/', 2);
         var asked = new Question(left.Id, parts[0], parts[1]);
         var row = NewRuns.Row(KindName, left.Database, driver, asked, Plan(asked), who, now);
-        row.Claim = $"{left.Claim}/removal";
+        row.Claim = RestoreQuestion.BusyOf(left.Claim!);
         return row;
     }
 
@@ -58,6 +59,6 @@ internal sealed class RemovalKind(Drivers drivers) : IRunKind
             end.State,
             note,
             LedgerBody: RunJson.Write(new { run = run.Row.Id, outcome = PlanFile.Name(end.State), why = note, begunBy = run.Row.AskedBy, restoredBy = asked.Restored, host = asked.Host, instance = asked.Instance }),
-            FreesClaim: gone ? Restore.RestoreQuestion.ClaimOf(asked.Host, asked.Instance) : null);
+            FreesClaim: gone ? RestoreQuestion.ClaimOf(asked.Host, asked.Instance) : null);
     }
 }

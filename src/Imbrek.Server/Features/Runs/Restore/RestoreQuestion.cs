@@ -29,8 +29,9 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Mask">Of a clone: the statements that mask it; null for none.</param>
 /// <param name="Stays">Of a copy that ends: whether its end is told of, and people remove it.</param>
 /// <param name="Change">Of a rehearsal of a change: the change; null for others.</param>
-/// <param name="EverySeconds">Of what is left open for log: how often log is applied; null for by hand.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null)
+/// <param name="EverySeconds">Of what is left open for log: how often log is applied; of a clone: how often it is refreshed; null for by hand, or never.</param>
+/// <param name="On">Of a run on what another made: that other run, and which of those on it this is; null for what it makes itself.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null, RestoreQuestion.MadeBy? On = null)
 {
     private const int LongestInstance = 30;
 
@@ -44,6 +45,22 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
     {
         public static Promise Of(RestorePath path) => new(path.Reaches, path.LostSeconds, path.Seconds, path.ServiceSeconds, path.UsesLearned ? "learned" : "profile");
     }
+
+    /// <summary>The run that made an instance, and which of the runs on that this is, from 1.</summary>
+    public sealed record MadeBy(Guid Run, long Round)
+    {
+        /// <summary>So many times may a run be taken up before its fences could meet those of the next.</summary>
+        private const long FencesPerRound = 1_000_000;
+
+        /// <summary>What calls for the instance carry: it belongs to the run that made it, which has ended; those on it come one after another.</summary>
+        public RunCall Call(RunCall own) => new(Run, (FencesPerRound * Round) + own.Fence);
+    }
+
+    /// <summary>What calls for its instance carry.</summary>
+    public RunCall Call(RunContext run) => On?.Call(run.Call) ?? run.Call;
+
+    /// <summary>The instance, for its driver.</summary>
+    public InstanceSpec Spec(RunContext run) => Spec(run.Row.Database, On?.Run ?? run.Row.Id);
 
     /// <summary>What it claims: nobody else restores to it meanwhile.</summary>
     public string Claim => ClaimOf(Host, Instance);
@@ -68,7 +85,10 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) =>
-        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
+        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen or TemporaryCopyKind.Refresh || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
+
+    /// <summary>What a run on an instance that stands claims: log is applied to it, it is refreshed, or it is removed, one at a time.</summary>
+    public static string BusyOf(string claim) => $"{claim}/busy";
 }

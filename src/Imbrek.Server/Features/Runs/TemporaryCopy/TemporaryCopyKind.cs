@@ -8,28 +8,28 @@ using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.TemporaryCopy;
 
-/// <summary>A view, a clone, or what is left open for log: rebuilt, or opened where its sets lie, checked, masked, opened to whom it was made for and to nobody else. It stands until its end date; a removal ends it.</summary>
+/// <summary>A view, a clone, or what is left open for log; a clone refreshed under its name: rebuilt, or opened where its sets lie, checked, masked, opened to whom it was made for and to nobody else. It stands until its end date; a removal ends it.</summary>
 internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, IClock clock) : RestoringKind(drivers, fleet, clock)
 {
-    public const string View = "view", Clone = "clone", LeftOpen = "open-for-log";
+    public const string View = "view", Clone = "clone", LeftOpen = "open-for-log", Refresh = "refresh";
 
     private readonly Drivers drivers = drivers;
 
     /// <inheritdoc/>
-    public override IReadOnlyList<string> Names { get; } = [View, Clone, LeftOpen];
+    public override IReadOnlyList<string> Names { get; } = [View, Clone, LeftOpen, Refresh];
 
     /// <inheritdoc/>
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
         var asked = run.Question<RestoreQuestion>();
-        var spec = asked.Spec(run.Row.Database, run.Row.Id);
+        var (spec, call) = (asked.Spec(run), asked.Call(run));
         switch (step.Kind)
         {
             case "mask":
-                var masked = await drivers.Named(run.Row.Driver!).Restore.MaskAsync(run.Call, spec, asked.Mask!, cancel);
+                var masked = await drivers.Named(run.Row.Driver!).Restore.MaskAsync(call, spec, asked.Mask!, cancel);
                 return new StepResult(string.Join("; ", masked.Select(m => m.Detail)));
             case "let-in":
-                var tried = await drivers.Named(run.Row.Driver!).Restore.LetInAsync(run.Call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
+                var tried = await drivers.Named(run.Row.Driver!).Restore.LetInAsync(call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
                 return new StepResult(string.Join("; ", tried.Select(t => $"{t.Name}: {t.Detail}")), Failed: tried.Any(t => !t.Passed));
             default:
                 return await base.DoAsync(run, step, progress, cancel);
@@ -44,6 +44,12 @@ internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, ICloc
         {
             // Nobody opened it, so it proves nothing.
             return Conclude(run, end, $"stands on {asked.Host} as {asked.Instance}, open for log, with all up to {Instants.Write(Result(run)?.Reached ?? asked.Planned.Reaches)}", keepsClaim: end.State == RunState.Done, now) with { Proofs = null };
+        }
+
+        if (run.Row.Kind == Refresh)
+        {
+            var refreshed = Conclude(run, end, $"{asked.Instance} on {asked.Host} is as of {Instants.Write(Result(run)?.Reached ?? asked.Planned.Reaches)}", keepsClaim: false, now);
+            return end.State == RunState.Done ? refreshed : refreshed with { Note = $"{refreshed.Note}; nobody is let into {asked.Instance} until it is refreshed" };
         }
 
         var bad = Result(run)?.Checks.Count(c => !c.Passed) ?? 0;
