@@ -18,6 +18,7 @@ using Imbrek.Server.Features.Plans;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
+using Imbrek.Server.Features.Runs.AdHoc;
 using Imbrek.Server.Features.Runs.ApplyLog;
 using Imbrek.Server.Features.Runs.Backup;
 using Imbrek.Server.Features.Runs.Change;
@@ -240,6 +241,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, DrillRunKind>();
         builder.Services.AddSingleton<IRunKind, JointDrillKind>();
         builder.Services.AddSingleton<IRunKind, PlanChangeKind>();
+        builder.Services.AddSingleton<IRunKind, AdHocKind>();
         builder.Services.AddSingleton<IRunKind, ApplyLogKind>();
         builder.Services.AddSingleton<IRunKind, RehearseChangeKind>();
         builder.Services.AddSingleton<IRunKind, ChangeDayKind>();
@@ -353,6 +355,7 @@ internal static class ImbrekServer
         CopyEndpoints.Map(app);
         VersionEndpoints.Map(app);
         ChangeEndpoints.Map(app);
+        AdHocEndpoints.Map(app);
         MoveEndpoints.Map(app);
         RecoverSeveralEndpoints.Map(app);
         ReplicaEndpoints.Map(app);

@@ -72,6 +72,27 @@ public sealed class StandInBackupDriver(World world) : IBackupDriver
         LaterAsync(call, () => world.Work.Remove(database, copies), cancel);
 
     /// <inheritdoc/>
+    public Task<IReadOnlyList<CheckResult>> SeesAsync(Id<Database> database, CancellationToken cancel)
+    {
+        lock (world.Gate)
+        {
+            var d = world[database];
+            if (world.Faults.IsDown(d.Database.Host))
+            {
+                throw new DriverException(DriverProblem.Unreachable, $"host {d.Database.Host} does not answer");
+            }
+
+            if (world.Faults.IsRefused(database))
+            {
+                throw new DriverException(DriverProblem.Refused, $"the sign-in by which {database} is backed up has expired");
+            }
+
+            world.Live(d);
+            return Task.FromResult<IReadOnlyList<CheckResult>>([new("rows", true, $"{d.Image.Rows.LongCount(r => r != 0)} of {d.Image.Rows.Length} written"), new("markers", true, $"{d.Image.Markers.Count}")]);
+        }
+    }
+
+    /// <inheritdoc/>
     public async Task<(string Found, Moved Moved)> CheckIntegrityAsync(RunCall call, Id<Database> database, CancellationToken cancel)
     {
         world.Answers.Enter(call);

@@ -30,6 +30,10 @@ public interface IBackupDriver
     /// <summary>Removes copies; those that are gone are found done.</summary>
     Task<IReadOnlyList<Taken>> RemoveAsync(RunCall call, Id<Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel);
 
+    /// <summary>What of the database the account sees that would copy it, and what not: a copy of what it does not see is not one.</summary>
+    /// <exception cref="DriverException">Nobody can ask.</exception>
+    Task<IReadOnlyList<CheckResult>> SeesAsync(Id<Database> database, CancellationToken cancel);
+
     /// <summary>Reads the database itself and looks for damage.</summary>
     /// <returns>What was found, in words, with the bytes read.</returns>
     Task<(string Found, Moved Moved)> CheckIntegrityAsync(RunCall call, Id<Database> database, CancellationToken cancel);

@@ -47,6 +47,30 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
     }
 
     /// <inheritdoc/>
+    /// <remarks>A base backup needs the right to replicate; databases it may not connect to are in it, and yet nobody could look at them through this account.</remarks>
+    public async Task<IReadOnlyList<CheckResult>> SeesAsync(Id<Database> database, CancellationToken cancel)
+    {
+        var cluster = book.Cluster(database);
+        try
+        {
+            await using var connection = await Connections.OpenAsync(cluster, cancel);
+            var replicates = await connection.AskAsync<bool>("select rolreplication or rolsuper from pg_roles where rolname = current_user", cancel);
+            return
+            [
+                new("the cluster", replicates, replicates ? "may be copied as a whole" : $"{cluster.User} has no right to replicate: it cannot be copied as a whole"),
+                .. await connection.RowsAsync(
+                    "select datname::text, has_database_privilege(datname, 'connect') and datallowconn, pg_size_pretty(case when has_database_privilege(datname, 'connect') then pg_database_size(datname) end) from pg_database where not datistemplate order by 1",
+                    r => new CheckResult($"database {r.GetString(0)}", r.GetBoolean(1), r.GetBoolean(1) ? (r.IsDBNull(2) ? "seen" : r.GetString(2)) : $"{cluster.User} may not connect to it"),
+                    cancel),
+            ];
+        }
+        catch (Npgsql.NpgsqlException e)
+        {
+            throw Connections.Told(cluster, e, cancel);
+        }
+    }
+
+    /// <inheritdoc/>
     public async Task<Taken> CopyAsync(RunCall call, Id<Database> database, Id<BackupSet> set, Id<Core.Fleet.Store> to, double? lockSeconds, CancellationToken cancel)
     {
         var known = Known(database, set);

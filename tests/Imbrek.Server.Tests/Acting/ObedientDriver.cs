@@ -128,6 +128,8 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
     public Task<Taken> CopyAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, Core.Fleet.Id<BackupSet> set, Core.Fleet.Id<Core.Fleet.Store> to, double? lockSeconds, CancellationToken cancel) =>
         throw new DriverException(DriverProblem.Refused, "it copies nothing");
 
+    public Task<IReadOnlyList<CheckResult>> SeesAsync(Core.Fleet.Id<Core.Fleet.Database> database, CancellationToken cancel) => Task.FromResult<IReadOnlyList<CheckResult>>([]);
+
     public Task<IReadOnlyList<Taken>> ReadBackAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel) => Task.FromResult<IReadOnlyList<Taken>>([]);
 
     public Task<IReadOnlyList<Taken>> RemoveAsync(RunCall call, Core.Fleet.Id<Core.Fleet.Database> database, IReadOnlyList<SetCopy> copies, CancellationToken cancel) => Task.FromResult<IReadOnlyList<Taken>>([]);

@@ -14,6 +14,7 @@ const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
 const MovePage = lazy(() => import('../features/moves/MovePage'));
+const AdHocPage = lazy(() => import('../features/database/AdHocPage'));
 const PartsPage = lazy(() => import('../features/fleetParts/PartsPage'));
 const PartPage = lazy(() => import('../features/fleetParts/PartPage'));
 const AgreedPage = lazy(() => import('../features/fleetParts/AgreedPage'));
@@ -77,6 +78,7 @@ function SignedIn() {
               <Route path="/fleet" element={<FleetPage />} />
               <Route path="/databases/new" element={<NewDatabasePage />} />
               <Route path="/databases/:id" element={<DatabasePage />} />
+              <Route path="/databases/:id/copy" element={<AdHocPage />} />
               <Route path="/recover" element={<RecoverPage />} />
               <Route path="/recover/several" element={<SeveralPage />} />
               <Route path="/recover/:id" element={<RecoverPage />} />

@@ -125,6 +125,11 @@ function PlanSection({
           />
         </Box>
       )}
+      {database && (
+        <Box sx={{ mt: 0.5 }}>
+          <Link to={withPremise(`/databases/${database}/copy`, search)}>Take a copy now, whatever plans say</Link>
+        </Box>
+      )}
       {p.figures.length > 0 && differs.length === 0 && (
         <Box sx={{ mt: 0.5 }}>Designed and observed agree within a tenth for every loss.</Box>
       )}

@@ -2,8 +2,9 @@ import { cleanup, act, fireEvent, screen, waitFor, within } from '@testing-libra
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
 import { at, cover, database, finding, findings, loss, set } from '../../tests/fixtures';
-import { Refusal, server, show } from '../../tests/page';
+import { places, Refusal, server, show } from '../../tests/page';
 import { moveInstant } from '../../app/useKeys';
+import AdHocPage from './AdHocPage';
 import DatabasePage from './DatabasePage';
 
 const plan = (changes?: Partial<Schemas['DatabasePlanView']>): Schemas['DatabasePlanView'] => ({
@@ -244,5 +245,61 @@ describe('a database', () => {
     answer = database();
     fireEvent.click(screen.getByRole('button'));
     await screen.findByRole('heading', { name: 'Tickets' });
+  });
+});
+
+describe('a copy by hand', () => {
+  const open = (sees: Schemas['SeesView'], refused: string | null = null) => {
+    const asked = server({
+      'GET /api/places': {
+        ...places,
+        things: [...places.things, { kind: 'store', id: 'shelf', name: 'shelf', site: null }],
+      },
+      'POST /api/databases/tickets/copy/worksheet': {
+        refused,
+        member: refused && 'store',
+        kinds: ['full', 'export'],
+        seconds: refused ? null : 600,
+        storedBytes: refused ? null : 4e9,
+        keys: ['vault-key'],
+      },
+      'GET /api/databases/tickets/sees': sees,
+      'POST /api/databases/tickets/copy': { id: 'r-5' },
+    });
+    show(<AdHocPage />, '/databases/tickets/copy', ['operate'], '/databases/:id/copy');
+    return asked;
+  };
+
+  it('lists what the account sees and does not see before it is taken, with what it costs', async () => {
+    const asked = open({
+      why: null,
+      partial: true,
+      things: [
+        { name: 'database app', seen: true, detail: '4 GB' },
+        { name: 'database secret', seen: false, detail: 'may not connect' },
+      ],
+    });
+    const side = await screen.findByLabelText('What comes of it');
+    await waitFor(() => expect(side.textContent).toContain('10 min'));
+    expect(side.textContent).toContain('This list is partial');
+    expect(side.textContent).toContain('database secret');
+    fireEvent.change(screen.getByLabelText('What for'), { target: { value: 'an audit' } });
+    const take = screen.getByRole<HTMLButtonElement>('button', { name: 'Take it' });
+    await waitFor(() => expect(take.disabled).toBe(false));
+    fireEvent.click(take);
+    await waitFor(() =>
+      expect(asked.find((a) => a.path === '/api/databases/tickets/copy')?.body).toMatchObject({
+        kind: 'full',
+        store: expect.any(String) as string,
+        why: 'an audit',
+      }),
+    );
+  });
+
+  it('is not taken where nothing leads there, and says when nobody could ask', async () => {
+    open({ why: 'the sign-in has expired', partial: true, things: [] }, 'nothing leads from quay-h1 to shelf');
+    expect(await screen.findByText(/nothing leads from quay-h1 to shelf/)).toBeTruthy();
+    expect(await screen.findByText(/the sign-in has expired/)).toBeTruthy();
+    expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Take it' }).disabled).toBe(true);
   });
 });

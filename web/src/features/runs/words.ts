@@ -11,6 +11,7 @@ export const runKindWord: Record<string, string> = {
   clone: 'Clone',
   'open-for-log': 'Left open for log',
   'apply-log': 'Further log',
+  'ad-hoc': 'A copy by hand',
   refresh: 'Refreshing a clone',
   rehearsal: 'Rehearsal',
   removal: 'Removal',
