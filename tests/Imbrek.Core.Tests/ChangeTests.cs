@@ -78,7 +78,7 @@ public class ChangeTests
     [InlineData("cancelled", RunState.Cancelled, "look-before")]
     public void On_its_day_each_way_ends_with_everybody_let_in_or_all_put_back(string how, RunState state, string done)
     {
-        var steps = ChangeSteps.Day(Harbour, Move, new TakeSpec("harbour", SetKind.Log, "s", default, null, "n", false, false, null), new() { Kind = Planning.TaskKind.Full, Store = new("s"), Id = "f" }, null, 600);
+        var steps = ChangeSteps.Day(Harbour, Move, new TakeSpec("harbour", SetKind.Log, "s", default, null, "n", false, false, null), new() { Kind = Planning.TaskKind.Full, Store = new("s"), Id = "f" }, null, 600, 7200);
         var run = Run.Of(new RunPlan(steps));
         int Hold(int which) => steps.Where(s => s.IsHold).ElementAt(which).Number;
         var fails = how.StartsWith("fails", StringComparison.Ordinal);

@@ -73,7 +73,7 @@ public sealed class OwnStandbyTests
         var opened = await driver.OpenCopyAsync(call, id, instance, null, default);
         await WalkAsync(h.Cluster, 3);
         await SameAsync(h, "spare", 13);
-        Assert.All(await h.Restore.CheckAsync(call, instance, opened.Reached!.Value, "select count(*) = 10 from imbrek_trail", default), c => Assert.True(c.Passed, $"{c.Name}: {c.Detail}"));
+        Assert.All(await h.Restore.CheckAsync(call, instance, opened.Reached!.Value, new CheckWish("select count(*) = 10 from imbrek_trail"), default), c => Assert.True(c.Passed, $"{c.Name}: {c.Detail}"));
         await h.Restore.DiscardAsync(call, instance, default);
         await Assert.ThrowsAsync<DriverException>(() => driver.OpenCopyAsync(call, id, instance, Instant.FromUtc(2026, 1, 1, 0, 0), default));
 

@@ -135,6 +135,9 @@ public class RestoreTests
         RunCall call = default;
         await h.RestoreAsync(new LogStop(h.Newest!.CoversTo), "looked", (i, c) => (made, call) = (i, c));
         async Task<string> RefusedAsync(string query) => (await Assert.ThrowsAsync<DriverException>(() => h.Restore.AskAsync(made!, query, 10, default))).Message;
+        // Where there is no time what was not looked at is said.
+        var hurried = await h.Restore.CheckAsync(call, made!, Instant.MinValue, new CheckWish(WithinSeconds: 1e-6), default);
+        Assert.Contains("there was no time", hurried.Single(c => c.Name == "structure").Detail, StringComparison.Ordinal);
         foreach (var released in new[] { false, true })
         {
             if (released)

@@ -22,6 +22,11 @@ public class RestoreTests(DemoServer demo)
         using var admin = await demo.AdminAsync();
         var incident = (await admin.GetAsync("/api/databases/harbour-sailings")).GetProperty("marks").EnumerateArray().First(m => m.GetProperty("kind").GetString() == "incident");
         var target = incident.GetProperty("at").GetDateTimeOffset().AddMilliseconds(-1).ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", null);
+        foreach (var wrong in new[] { 0, -1, 1e9 })
+        {
+            Assert.Equal((400, "checkWithin"), Session.Fault(await admin.PostAsync("/api/recover", new { database = "harbour-sailings", target, instance = "hurried", checkWithin = wrong })));
+        }
+
         var run = await admin.RestoreAsync("harbour-sailings", target, "behind-monday", query: "count cancelled");
         var held = await admin.RunIsAsync(run, "held");
         var checks = held.GetProperty("restore").GetProperty("measured").GetProperty("checks").EnumerateArray().ToDictionary(c => c.GetProperty("name").GetString()!);

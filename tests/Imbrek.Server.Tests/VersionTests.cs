@@ -1,3 +1,4 @@
+using System.Globalization;
 using System.Text.Json.Nodes;
 using Xunit;
 
@@ -13,7 +14,8 @@ public class VersionTests(DemoServer demo)
         using var plan = await Session.SignInAsync(demo.Server.Url, "plan");
         using var look = await Session.SignInAsync(demo.Server.Url, "look");
         var was = await look.GetTextAsync("/api/export/versions");
-        Assert.Equal(100, (await look.GetAsync("/api/versions")).GetProperty("due")[0].GetProperty("daysLeft").GetInt32(), 2.0);
+        var (due, now) = ((await look.GetAsync("/api/versions")).GetProperty("due")[0], DateTimeOffset.Parse(await DemoServer.AgoAsync(look, 0), CultureInfo.InvariantCulture));
+        Assert.Equal((DateOnly.Parse(due.GetProperty("supportedUntil").GetString()!, CultureInfo.InvariantCulture).ToDateTime(default) - now.UtcDateTime.Date).TotalDays, due.GetProperty("daysLeft").GetInt32(), 1.0);
         var bad = await plan.PutAsync("/api/versions", JsonNode.Parse("""{"versions":[{"engine":"chain-log","version":"14","supportedUntil":"never"}]}""")!);
         Assert.Equal((422, "versions[0].supportedUntil"), (bad.Status, bad.Body.GetProperty("faults")[0].GetProperty("member").GetString()));
         Assert.Equal(was, await look.GetTextAsync("/api/export/versions"));

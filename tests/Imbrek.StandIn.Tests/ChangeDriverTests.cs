@@ -118,6 +118,36 @@ public sealed class ChangeDriverTests : LiveWorld
     }
 
     [Fact]
+    public async Task Put_back_to_before_a_move_it_runs_the_version_before_on_a_branch_that_leaves_the_first()
+    {
+        var world = Live();
+        Pass(world, 600);
+        await AnsweredAsync(world, new StandInReplicateDriver(world).FenceAsync(Call(), Customs, default));
+        var (at, was) = (world.NowMs, world.Fleet.DatabaseById[Customs]);
+        await DoAsync(world, Call(), Itself, new("move", "15", []));
+        Pass(world, 60);
+        var call = Call();
+        var spec = new InstanceSpec("back", Customs, was.Host, call.Run);
+        lock (world.Gate)
+        {
+            new StandInDriver(world).Put(call, spec, world[Customs].StateAt(at, 1), at, 1);
+        }
+
+        var placed = await AnsweredAsync(world, new StandInDriver(world).PlaceAsync(call, spec, default));
+        var now = world.Fleet.DatabaseById[Customs];
+        Assert.Equal((was.Version, was.Version, 1, 3), (now.Version, placed.Version, placed.Branch.Parent, placed.Branch.Id));
+        Pass(world, 600);
+        lock (world.Gate)
+        {
+            var d = world[Customs];
+            world.Live(d);
+            Assert.False(d.NoStatistics);
+            Assert.Equal(d.StateAt(world.NowMs).Digest(), d.Image.Digest());
+            Assert.DoesNotContain(d.Image.Markers, m => m.Name.StartsWith("move to version", StringComparison.Ordinal));
+        }
+    }
+
+    [Fact]
     public async Task On_a_copy_the_same_is_done_and_nothing_of_it_reaches_the_database()
     {
         var world = Live();

@@ -269,7 +269,7 @@ public sealed class WorldTests : IDisposable
             IReadOnlyList<CheckResult> checks = [];
             foreach (var step in RestoreAside.Steps(world.Fleet.DatabaseById[Sailings], path, instance.Name, held: true).TakeWhile(s => !s.IsHold))
             {
-                var measured = await RestoreAside.DoAsync(step, driver, Call, instance, path.Reaches, query, _ => { }, default);
+                var measured = await RestoreAside.DoAsync(step, driver, Call, instance, path.Reaches, new CheckWish(query), _ => { }, default);
                 if (step.Kind == "open")
                 {
                     Assert.Equal(Core.Formats.Instants.Write(path.Reaches), measured.Reached);

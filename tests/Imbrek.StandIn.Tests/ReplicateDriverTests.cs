@@ -184,8 +184,19 @@ public sealed class ReplicateDriverTests : LiveWorld
         var call = new RunCall(instance.Owner, 1);
         var opened = await AnsweredAsync(world, driver.OpenCopyAsync(call, One.Id, instance, then, default));
         Assert.Equal(then, opened.Reached);
-        var checks = await AnsweredAsync(world, new StandInDriver(world).CheckAsync(call, instance, then, "count written", default));
+        var checks = await AnsweredAsync(world, new StandInDriver(world).CheckAsync(call, instance, then, new CheckWish("count written"), default));
         Assert.All(checks, c => Assert.True(c.Passed, $"{c}"));
+        Assert.Contains(checks, c => c.Name == "digest");
+
+        // With little time a part of it is looked at, and that is said; what is there and should not be is found in the part.
+        var began = world.NowMs;
+        var hurried = await AnsweredAsync(world, new StandInDriver(world).CheckAsync(call, instance, then, new CheckWish(WithinSeconds: 1), default));
+        Assert.InRange(world.NowMs - began, 1, 1500);
+        var sample = Assert.Single(hurried, c => c.Name == "digest of samples");
+        Assert.True(sample.Passed && sample.Detail.Contains("no time", StringComparison.Ordinal));
+        await AnsweredAsync(world, new StandInDriver(world).MaskAsync(call, instance, ["hide values"], default));
+        var spoilt = await AnsweredAsync(world, new StandInDriver(world).CheckAsync(call, instance, then, new CheckWish(WithinSeconds: 1), default));
+        Assert.False(spoilt.Single(c => c.Name == "digest of samples").Passed);
         Pass(world, 600);
         Assert.InRange((world.Now - world.Replicas.Reached(One.Id).Received).TotalSeconds, 0, 1);
         var early = await Assert.ThrowsAsync<DriverException>(() => AnsweredAsync(world, driver.OpenCopyAsync(call, One.Id, instance with { Name = "early" }, then - Duration.FromHours(2), default)));

@@ -56,10 +56,11 @@ public static class ChangeSteps
     /// <param name="first">The task by which the new full is taken; null for none.</param>
     /// <param name="forecast">What rehearsals say; null without any.</param>
     /// <param name="watchSeconds">How long it is watched afterwards.</param>
-    public static IReadOnlyList<Step> Day(Database database, Change change, TakeSpec saves, PlanTask? first, ChangeForecast? forecast, double watchSeconds)
+    /// <param name="windowSeconds">Until the window ends; nobody agrees to it afterwards.</param>
+    public static IReadOnlyList<Step> Day(Database database, Change change, TakeSpec saves, PlanTask? first, ChangeForecast? forecast, double watchSeconds, double windowSeconds)
     {
         var (steps, host) = (new List<Step>(), database.Host.Value);
-        var before = Add(Before, LookTitle(change, "before"), [], s => s with { NeedsApproval = true, DecideWithinSeconds = Step.ApprovalSeconds, Owner = "approve", ExpectedSeconds = database.CheckSeconds, ExpectedFrom = "fleet" });
+        var before = Add(Before, LookTitle(change, "before"), [], s => s with { NeedsApproval = true, DecideWithinSeconds = Math.Min(Step.ApprovalSeconds, windowSeconds), Owner = "approve", ExpectedSeconds = database.CheckSeconds, ExpectedFrom = "fleet" });
         var ground = before;
         if (change.IsOutage)
         {

@@ -38,9 +38,9 @@ public interface IRestoreDriver
     /// <param name="call">Who calls.</param>
     /// <param name="instance">The instance.</param>
     /// <param name="wanted">The instant it should have been restored to.</param>
-    /// <param name="query">A query of the administrator's own; null for none.</param>
+    /// <param name="wish">What of it is wanted; null for all that can be looked at.</param>
     /// <param name="cancel">Stops the checks.</param>
-    Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel);
+    Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, CheckWish? wish, CancellationToken cancel);
 
     /// <summary>Lets clients in.</summary>
     Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
@@ -79,3 +79,8 @@ public interface IRestoreDriver
     /// <summary>Removes the instance and everything it took, whatever state it is in; no error when there is nothing.</summary>
     Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 }
+
+/// <summary>What checks are wanted of something restored.</summary>
+/// <param name="Query">A query of the administrator's own; null for none.</param>
+/// <param name="WithinSeconds">How long they may take: what cannot be looked at by then is left out, and said; null for as long as they need.</param>
+public sealed record CheckWish(string? Query = null, double? WithinSeconds = null);

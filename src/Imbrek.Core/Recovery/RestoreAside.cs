@@ -213,12 +213,12 @@ public static class RestoreAside
     /// <param name="call">Who calls.</param>
     /// <param name="instance">The instance.</param>
     /// <param name="wanted">The instant to check against.</param>
-    /// <param name="query">A query of the administrator's own; null for none.</param>
+    /// <param name="wish">What checks are wanted; null for all.</param>
     /// <param name="progress">Told how far it is, 0 to 1.</param>
     /// <param name="cancel">Breaks it off.</param>
     /// <exception cref="DriverException">The driver refuses, or cannot.</exception>
     public static async Task<Measured> DoAsync(
-        Step step, IRestoreDriver driver, RunCall call, InstanceSpec instance, Instant wanted, string? query, Action<double> progress, CancellationToken cancel)
+        Step step, IRestoreDriver driver, RunCall call, InstanceSpec instance, Instant wanted, CheckWish? wish, Action<double> progress, CancellationToken cancel)
     {
         var work = WorkOf(step);
         switch (step.Kind)
@@ -236,7 +236,7 @@ public static class RestoreAside
             case "open":
                 return Of(await driver.OpenAsync(call, instance, cancel));
             case "check":
-                return new Measured(0, 0, Checks: await driver.CheckAsync(call, instance, wanted, query, cancel));
+                return new Measured(0, 0, Checks: await driver.CheckAsync(call, instance, wanted, wish, cancel));
             case "release":
                 return Of(await driver.ReleaseAsync(call, instance, cancel));
             case "discard":
@@ -248,6 +248,13 @@ public static class RestoreAside
 
         static SetCopy Copy(Piece p) => new(new(p.Set), new(p.Store));
     }
+
+    /// <summary>The same steps, checked for so long at most.</summary>
+    /// <param name="steps">The steps.</param>
+    /// <param name="withinSeconds">How long; null for as long as it needs.</param>
+    public static IReadOnlyList<Step> CheckedWithin(IReadOnlyList<Step> steps, double? withinSeconds) => withinSeconds is not { } most
+        ? steps
+        : [.. steps.Select(s => s.Kind == "check" ? s with { Title = $"{s.Title}, for {PlainDuration.Of(most)} at most", ExpectedSeconds = Math.Min(s.ExpectedSeconds ?? most, most) } : s)];
 
     /// <summary>What a step measured, as it is kept.</summary>
     public static string Write(Measured measured) => RunJson.Write(measured);

@@ -9,7 +9,7 @@ namespace Imbrek.Core.Recovery;
 /// <summary>One way for one question, with what it costs and leaves (ways, section 7).</summary>
 public sealed record WayCompared
 {
-    /// <summary>Which way: <c>aside</c>, <c>inPlace</c>, <c>takeOver</c>, <c>view</c> or <c>clone</c>.</summary>
+    /// <summary>Which way: <c>aside</c>, <c>inPlace</c>, <c>takeOver</c>, <c>view</c>, <c>clone</c> or <c>openForLog</c>.</summary>
     public required string Way { get; init; }
 
     /// <summary>The replica that takes over; null for a way by sets.</summary>
@@ -66,9 +66,10 @@ public static class WaysCompared
     /// <param name="WhyNotInPlace">Why nothing is put back in place; null when it is.</param>
     /// <param name="WhyNoView">Why nothing is opened for reading; null when it is.</param>
     /// <param name="WhyNoClone">Why no clones are made; null when they are.</param>
-    public sealed record Abilities(bool WholeInstance, string? WhyNotInPlace, string? WhyNoView, string? WhyNoClone);
+    /// <param name="WhyNotLeftOpen">Why nothing is left open for log; null when it is.</param>
+    public sealed record Abilities(bool WholeInstance, string? WhyNotInPlace, string? WhyNoView, string? WhyNoClone, string? WhyNotLeftOpen);
 
-    private static readonly string[] Order = ["takeOver", "aside", "inPlace", "view", "clone"];
+    private static readonly string[] Order = ["takeOver", "aside", "inPlace", "view", "clone", "openForLog"];
 
     /// <summary>The ways: those by which the service is back before those by which rows are, and of each the one that loses least and, among those, is usable soonest before the others; what cannot be comes last.</summary>
     /// <param name="subject">The database.</param>
@@ -81,6 +82,7 @@ public static class WaysCompared
         var aside = PathFinder.Find(subject, question);
         var inPlace = can.WhyNotInPlace is null ? PathFinder.Find(subject, question with { Choice = question.Choice with { Host = d.Host } }) : null;
         var view = can.WhyNoView is null ? PathFinder.Find(subject, question with { Mounted = true }) : null;
+        var left = can.WhyNotLeftOpen is null ? PathFinder.Find(subject, question with { Unopened = true }) : null;
         var mounts = subject.Fleet.Engines[d.Engine].MountsSets;
         string[] instance = can.WholeInstance ? [] : ["accounts, settings, jobs"];
         List<WayCompared> ways =
@@ -114,6 +116,13 @@ public static class WaysCompared
                 KeepsNot = [.. instance, "what is masked"],
                 Afterwards = "it goes on its day, with all written to it",
                 Why = "to try something on real data, for named hosts alone",
+            },
+            By("openForLog", left?.Best, can.WhyNotLeftOpen ?? left?.Reason, mounted: false) with
+            {
+                Keeps = ["what is there now", "the next minutes: further log can be applied"],
+                KeepsNot = instance,
+                Afterwards = "nobody gets in until it is opened; from then on it takes no log",
+                Why = "to have it nearly there before it is needed",
             },
             .. TakeOver.Each(subject, question, loss).Select(t => new WayCompared
             {
@@ -165,7 +174,7 @@ public static class WaysCompared
                 Host = path.Host,
                 Reaches = path.Reaches,
                 LostSeconds = path.LostSeconds,
-                UsableSeconds = path.Seconds,
+                UsableSeconds = path.Seconds - (way == "openForLog" ? path.OpenSeconds : 0),
                 ServiceSeconds = way is "aside" or "inPlace" ? path.ServiceSeconds : null,
                 RoomBytes = mounted ? 0 : d.SizeBytes,
                 MovedBytes = moved,

@@ -159,7 +159,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     }
 
     /// <inheritdoc/>
-    public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel)
+    public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, CheckWish? wish, CancellationToken cancel)
     {
         var (there, cluster) = (Require(call, instance), book.Cluster(instance.Database));
         await there.UpAsync(cancel);
@@ -173,9 +173,9 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
                 ? new("stands just before", Lsn.Parse(at).Value <= before, $"has replayed up to {at}; {new Lsn(before)} and all behind it must not be in it")
                 : new("reaches what was promised", reached.ToUnixTimeMilliseconds() >= wanted.ToUnixTimeMilliseconds(), $"holds all up to {Instants.Write(reached)}; promised was {Instants.Write(wanted)}"),
         ];
-        results.AddRange((await Structure.CheckAsync(connection, name => there.OpenAsync(name, cancel), cancel)).Found);
+        results.AddRange((await Structure.CheckAsync(connection, name => there.OpenAsync(name, cancel), cancel, wish?.WithinSeconds)).Found);
         results.AddRange(await Trail.CheckAsync(connection, name => there.OpenAsync(name, cancel), there.Now.TrailBefore, cancel));
-        if (query is not null)
+        if (wish?.Query is { } query)
         {
             results.Add(await AskAsync(there, cluster, query, cancel));
         }

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using Imbrek.Core.Drivers;
 using Imbrek.PostgreSql.Cluster;
 using Npgsql;
@@ -16,10 +17,11 @@ internal static class Structure
     /// <param name="connection">A connection to the cluster.</param>
     /// <param name="open">Opens one to a database of it.</param>
     /// <param name="cancel">Stops it.</param>
+    /// <param name="withinSeconds">How long it may take; what is not begun by then is left out. Null for as long as it needs.</param>
     /// <returns>What each kind of check found, and the bytes looked at.</returns>
-    public static async Task<(IReadOnlyList<CheckResult> Found, long Bytes)> CheckAsync(NpgsqlConnection connection, Func<string, Task<NpgsqlConnection>> open, CancellationToken cancel)
+    public static async Task<(IReadOnlyList<CheckResult> Found, long Bytes)> CheckAsync(NpgsqlConnection connection, Func<string, Task<NpgsqlConnection>> open, CancellationToken cancel, double? withinSeconds = null)
     {
-        var (tables, indexes, bytes, damage, without) = (0, 0, 0L, new List<string>(), new List<string>());
+        var (tables, indexes, bytes, damage, without, left, began) = (0, 0, 0L, new List<string>(), new List<string>(), 0, Stopwatch.GetTimestamp());
         var checksums = await connection.AskAsync<string>("select setting from pg_settings where name = 'data_checksums'", cancel) == "on";
         var failedBefore = await FailuresAsync();
         foreach (var name in await connection.RowsAsync("select datname from pg_database where datallowconn and not datistemplate order by 1", r => r.GetString(0), cancel))
@@ -40,6 +42,12 @@ internal static class Structure
                 r => (r.GetInt64(0), r.GetString(1), r.GetString(2)),
                 cancel))
             {
+                if (withinSeconds is { } most && Stopwatch.GetElapsedTime(began).TotalSeconds >= most)
+                {
+                    left++;
+                    continue;
+                }
+
                 var heap = kind[0] != 'i';
                 (tables, indexes) = heap ? (tables + 1, indexes) : (tables, indexes + 1);
                 var question = deep.Count > 0
@@ -76,7 +84,7 @@ internal static class Structure
                 "structure",
                 damage.Count == 0,
                 damage.Count > 0 ? string.Join("; ", damage.Take(5)) + (damage.Count > 5 ? $"; and {damage.Count - 5} more" : "")
-                : $"{tables} tables and {indexes} indexes are whole" + (without.Count == 0 ? "" : $" as far as reading every row tells: {string.Join(", ", without.Take(5))} has no amcheck")),
+                : $"{tables} tables and {indexes} indexes are whole" + (left == 0 ? "" : $"; for {left} more there was no time") + (without.Count == 0 ? "" : $" as far as reading every row tells: {string.Join(", ", without.Take(5))} has no amcheck")),
             new CheckResult(
                 "page checksums",
                 !checksums || failed <= 0 && !damage.Exists(d => d.Contains("checksum", StringComparison.Ordinal) || d.Contains("invalid page", StringComparison.Ordinal)),

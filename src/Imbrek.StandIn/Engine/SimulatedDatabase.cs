@@ -159,6 +159,7 @@ internal sealed class SimulatedDatabase
         Database = Database with { Branches = [.. Database.Branches, branch], Version = VersionOf(branch.Parent) };
         Silences.Add(new Silence(branch.ForkAt.ToUnixTimeMilliseconds(), now, branch.Id));
         Image = image;
+        NoStatistics = false;
         Unlogged.Clear();
         LogFrom = (image.Position, image.Time);
         (Full, LastSet) = ((null, 0), (null, 0));

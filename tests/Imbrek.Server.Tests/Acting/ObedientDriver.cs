@@ -77,7 +77,7 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
     public async Task<Moved> OpenAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) =>
         await DoAsync("open", call, instance, i => i! with { Open = true }, 0, cancel) with { Reached = Reached };
 
-    public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, string? query, CancellationToken cancel)
+    public async Task<IReadOnlyList<CheckResult>> CheckAsync(RunCall call, InstanceSpec instance, Instant wanted, CheckWish? wish, CancellationToken cancel)
     {
         await DoAsync("check", call, instance, i => i!, 0, cancel);
         return [new CheckResult("rows", true, "all there")];

@@ -34,7 +34,8 @@ internal sealed class ChangeBook(ImbrekContext data)
     /// <summary>Rehearsals of changes, newest first.</summary>
     public async Task<IReadOnlyList<Rehearsed>> RehearsedAsync(IEnumerable<Change> changes, string? database, CancellationToken cancel)
     {
-        var now = changes.ToDictionary(c => c.Name, RunJson.Write);
+        // Of two that were written at once under one name one counts.
+        var now = changes.DistinctBy(c => c.Name).ToDictionary(c => c.Name, RunJson.Write);
         var rows = await data.Runs.AsNoTracking().Where(r => r.Kind == RehearseChangeKind.KindName && r.State == (short)RunState.Done && r.Result != null && (database == null || r.Database == database))
             .OrderByDescending(r => r.Due).Take(MostRead).ToListAsync(cancel);
         return [.. rows.Select(r => (Row: r, Asked: RunJson.Read<RestoreQuestion>(r.Question!)))

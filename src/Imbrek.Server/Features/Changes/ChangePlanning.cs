@@ -137,7 +137,7 @@ internal static class ChangePlanning
         }
 
         var question = new ChangeDayKind.Question(change, ends, watch, wayBack, lastTurn, forecast);
-        var row = NewRuns.Row(ChangeDayKind.KindName, d.Id.Value, family.Name, question, Run.Of(new RunPlan(ChangeSteps.Day(d, change, saves, first, forecast, watch))), who, now);
+        var row = NewRuns.Row(ChangeDayKind.KindName, d.Id.Value, family.Name, question, Run.Of(new RunPlan(ChangeSteps.Day(d, change, saves, first, forecast, watch, (ends - now).TotalSeconds))), who, now);
 
         // Meanwhile nothing takes over, is drilled or put back but by this.
         row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);

@@ -203,6 +203,7 @@ internal static class FleetEndpoints
                 .. f.GroupList.Select(g => new Place("group", g.Id.Value, g.Name)),
                 .. f.EngineList.Select(e => new Place("engine", e.Id.Value, e.Name)),
                 .. f.ObjectiveList.Select(o => new Place("objective", o.Id.Value, o.Name)),
+                .. f.ServiceList.Select(s => new Place("service", s.Id.Value, s.Name)),
             ],
             [.. f.SiteList.Select(s => s.TimeZone).Distinct()]));
     }

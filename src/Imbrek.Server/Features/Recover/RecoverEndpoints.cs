@@ -26,6 +26,8 @@ namespace Imbrek.Server.Features.Recover;
 /// <summary>Choose what and when, see the ways, begin a restore.</summary>
 internal static class RecoverEndpoints
 {
+    private const double MostCheckSeconds = 7 * 86_400;
+
     private const int LongestInstance = 220;
 
     public sealed record PathStepView(string Set, SetKind Kind, string Store, double Seconds, Instant? StopsAt, string Source);
@@ -92,7 +94,8 @@ internal static class RecoverEndpoints
         InPlaceView InPlace,
         IReadOnlyList<ComparedView> Compared);
 
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null, Instant? Until = null);
+    /// <param name="CheckWithin">Seconds its checks may take; null for as long as they need.</param>
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null, Instant? Until = null, double? CheckWithin = null);
 
     public sealed record RunStarted(Guid Id);
 
@@ -156,7 +159,7 @@ internal static class RecoverEndpoints
             family?.StopsAtPositions ?? false,
             family?.QueryHelp,
             InPlace(),
-            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null), WhyNoCopy(CopyUse.View), WhyNoCopy(CopyUse.Clone))).Select(w => new ComparedView(
+            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null), WhyNoCopy(CopyUse.View), WhyNoCopy(CopyUse.Clone), WhyNoCopy(CopyUse.LeftOpen))).Select(w => new ComparedView(
                 w.Way, w.Replica?.Value, w.GivesService, w.Host?.Value, w.Reaches, w.LostSeconds, w.UsableSeconds, w.ServiceSeconds, w.RoomBytes, w.MovedBytes, w.Links, w.Keeps, w.KeepsNot, w.Afterwards, w.Why, w.WhyNot))]));
 
         string? WhyNoCopy(CopyUse use) => family is null ? $"this installation has no driver for {d.Name}" : family.WhyNoCopy(use, forHosts: use == CopyUse.Clone);
@@ -246,6 +249,11 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", "lies in the future");
         }
 
+        if (request.CheckWithin is { } within && (!double.IsFinite(within) || within < 1 || within > MostCheckSeconds))
+        {
+            throw new BadInputException("checkWithin", $"1 to {MostCheckSeconds:0} seconds");
+        }
+
         if (request.Until is { } until
             && (request.InPlace == true || request.Rehearse == true ? "nothing of it stays that could have an end" : TemporaryCopy.WhatIsWrongWithEnd(until, now)) is { } wrongEnd)
         {
@@ -301,12 +309,12 @@ internal static class RecoverEndpoints
         }
 
         var asked = new RestoreQuestion(
-            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before, Stays: request.Until is not null);
+            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before, Stays: request.Until is not null, CheckWithin: request.CheckWithin);
         var (rehearse, inPlace) = (request.Rehearse ?? false, request.InPlace ?? false);
         var who = user.Identity!.Name!;
         var run = inPlace
             ? RestoreInPlaceKind.Row(s, path, asked, family.Name, who, now)
-            : NewRuns.Row(rehearse ? RehearsalKind.KindName : RestoreKind.KindName, d.Id.Value, family.Name, asked, Run.Of(new RunPlan(RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before))), who, now);
+            : NewRuns.Row(rehearse ? RehearsalKind.KindName : RestoreKind.KindName, d.Id.Value, family.Name, asked, Run.Of(new RunPlan(RestoreAside.CheckedWithin(RestoreAside.Steps(d, path, instance, held: !rehearse, request.Before), request.CheckWithin))), who, now);
         run.Until = request.Until;
         run.Claim ??= asked.Claim;
         if (!await begin.TryBeginAsync(run, cancel))

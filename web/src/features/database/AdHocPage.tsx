@@ -35,7 +35,11 @@ export default function AdHocPage() {
   const may = useMay('operate');
   const things = usePlaces().data?.things ?? [];
   const stores = things.filter((t) => t.kind === 'store').map((t) => t.id);
-  const name = things.find((t) => t.kind === 'database' && t.id === id)?.name ?? id;
+  const found = useQuery({
+    queryKey: ['fleet', 'find', id],
+    queryFn: () => got(api.GET('/api/fleet', { params: { query: { find: id, take: 20 } } })),
+  });
+  const name = found.data?.rows.find((r) => r.id === id)?.name ?? id;
   const [kind, setKind] = useState<Schemas['SetKind']>('full');
   const [store, setStore] = useState<string | null>(null);
   const [compression, setCompression] = useState<Strength>('light');

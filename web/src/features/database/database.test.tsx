@@ -1,7 +1,7 @@
 import { cleanup, act, fireEvent, screen, waitFor, within } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
-import { at, cover, database, finding, findings, loss, set } from '../../tests/fixtures';
+import { at, cover, database, finding, findings, fleetPage, fleetRow, loss, set } from '../../tests/fixtures';
 import { places, Refusal, server, show } from '../../tests/page';
 import { moveInstant } from '../../app/useKeys';
 import AdHocPage from './AdHocPage';
@@ -255,6 +255,7 @@ describe('a copy by hand', () => {
         ...places,
         things: [...places.things, { kind: 'store', id: 'shelf', name: 'shelf', site: null }],
       },
+      'GET /api/fleet': fleetPage(fleetRow({ id: 'tickets', name: 'Tickets' })),
       'POST /api/databases/tickets/copy/worksheet': {
         refused,
         member: refused && 'store',

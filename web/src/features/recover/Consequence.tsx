@@ -23,6 +23,9 @@ export function Consequence(props: {
   instance: string;
   onInstance: (v: string) => void;
   query: string;
+  /** Minutes the checks may take, as typed; empty for as long as they need. */
+  checks: string;
+  onChecks: (minutes: string) => void;
   onQuery: (v: string) => void;
   ends: string;
   onEnds: (v: string) => void;
@@ -32,6 +35,7 @@ export function Consequence(props: {
   onStart: (how: How) => void;
 }) {
   const { ways: w, zone } = props;
+  const wrongChecks = props.checks.trim() !== '' && !(Number(props.checks.replace(',', '.')) > 0);
   const wrongEnd = props.ends.trim() !== '' && readLocal(props.ends, zone) === null;
   const failed = w?.prechecks.some((p) => p.outcome === 'failed') ?? false;
   return (
@@ -94,6 +98,17 @@ export function Consequence(props: {
             slotProps={{ inputLabel: { shrink: true } }}
           />
           <TextField
+            label="Checks may take, minutes"
+            placeholder="as long as they need"
+            value={props.checks}
+            onChange={(e) => props.onChecks(e.target.value)}
+            error={wrongChecks}
+            helperText={
+              wrongChecks ? 'a number above nothing' : props.checks ? 'what there is no time for is said' : undefined
+            }
+            slotProps={{ inputLabel: { shrink: true }, htmlInput: { inputMode: 'decimal' } }}
+          />
+          <TextField
             label={`Ends, local time (${zone})`}
             placeholder="no end"
             value={props.ends}
@@ -112,13 +127,13 @@ export function Consequence(props: {
           <Button
             variant="contained"
             size="large"
-            disabled={!props.may || props.busy || failed || wrongEnd}
+            disabled={!props.may || props.busy || failed || wrongEnd || wrongChecks}
             onClick={() => props.onStart('aside')}
           >
             Restore to a new instance
           </Button>
           <Button
-            disabled={!props.may || props.busy || failed}
+            disabled={!props.may || props.busy || failed || wrongChecks}
             onClick={() => props.onStart('rehearse')}
             title="Restored aside, checked, measured and thrown away; nobody is asked"
           >
@@ -130,7 +145,14 @@ export function Consequence(props: {
           {failed && <Box sx={{ color: 'error.main' }}>A precheck failed; choose another host or mend it first.</Box>}
         </Box>
       )}
-      {w && <InPlace ways={w} zone={zone} may={props.may && !props.busy} onStart={() => props.onStart('inPlace')} />}
+      {w && (
+        <InPlace
+          ways={w}
+          zone={zone}
+          may={props.may && !props.busy && !wrongChecks}
+          onStart={() => props.onStart('inPlace')}
+        />
+      )}
       {(w?.doesNotComeAlong.length ?? 0) > 0 && (
         <SideSection level="h3" title="Does not come along">
           <Box component="ul" sx={{ my: 0.5, pl: 2.25, color: 'text.secondary', fontSize: 12.5 }}>

@@ -67,6 +67,7 @@ function WayBack({ id }: { id: string }) {
   const [params, setParams] = useSearchParams();
   const [instance, setInstance] = useState('');
   const [query, setQuery] = useState('');
+  const [checks, setChecks] = useState('');
   const [ends, setEnds] = useState('');
   const view = useQuery({
     queryKey: ['database', id, 'view', premise.query],
@@ -139,6 +140,7 @@ function WayBack({ id }: { id: string }) {
             without: without ?? null,
             instance: how === 'inPlace' ? null : instance || null,
             query: query || null,
+            checkWithin: checks.trim() === '' ? null : Number(checks.replace(',', '.')) * 60,
             rehearse: how === 'rehearse',
             inPlace: how === 'inPlace',
             before: before ? Number(before) : null,
@@ -289,6 +291,8 @@ function WayBack({ id }: { id: string }) {
         instance={instance}
         onInstance={setInstance}
         query={query}
+        checks={checks}
+        onChecks={setChecks}
         onQuery={setQuery}
         ends={ends}
         onEnds={setEnds}

@@ -12,6 +12,7 @@ const wayWord: Record<string, string> = {
   takeOver: 'A replica takes over',
   view: 'Look at it',
   clone: 'Clone it',
+  openForLog: 'Leave it open for log',
 };
 
 const columns = {
@@ -106,7 +107,7 @@ function Group({ title, ways, of: w, zone }: { title: string; ways: Way[]; of: S
                   service && w.rtoSeconds !== null && c.serviceSeconds! > w.rtoSeconds ? 'verdict.breached' : undefined,
               }}
             >
-              {duration(service ? c.serviceSeconds : c.usableSeconds! + w.checkSeconds)}
+              {duration(service ? c.serviceSeconds : c.usableSeconds! + (c.way === 'openForLog' ? 0 : w.checkSeconds))}
             </Box>
             <Box sx={{ fontSize: 12, color: 'text.secondary' }}>on {c.host}</Box>
           </Box>
@@ -128,6 +129,9 @@ function Group({ title, ways, of: w, zone }: { title: string; ways: Way[]; of: S
   );
 }
 
+/** What copies that end are made as, by way. */
+const madeAs: Record<string, string> = { view: 'view', clone: 'clone', openForLog: 'open-for-log' };
+
 /** Its name; a way that is begun elsewhere leads there. */
 function Name({ way: c, of: w }: { way: Way; of: Schemas['WaysView'] }) {
   const { search } = useLocation();
@@ -136,8 +140,10 @@ function Name({ way: c, of: w }: { way: Way; of: Schemas['WaysView'] }) {
     <Link to={withPremise(`/replicas/${c.replica}`, search)}>
       {word}: {c.replica}
     </Link>
-  ) : c.way === 'view' || c.way === 'clone' ? (
-    <Link to={withPremise('/copies/new', search, { database: w.database, as: c.way, target: w.target })}>{word}</Link>
+  ) : c.way in madeAs ? (
+    <Link to={withPremise('/copies/new', search, { database: w.database, as: madeAs[c.way]!, target: w.target })}>
+      {word}
+    </Link>
   ) : (
     <>{word}</>
   );

@@ -147,6 +147,7 @@ describe('recover', () => {
       query: 'count cancelled',
       before: null,
       until: '2026-11-30T17:00:00Z',
+      checkWithin: null,
       rehearse: false,
       inPlace: false,
     });

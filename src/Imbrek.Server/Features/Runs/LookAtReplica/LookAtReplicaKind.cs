@@ -52,7 +52,7 @@ internal sealed class LookAtReplicaKind(Drivers drivers, FleetState fleet, Repli
                 return ReplicaSteps.Of(await Driver(run).OpenCopyAsync(run.Call, new(asked.Replica), Spec(run, asked), asked.At, cancel));
             case "check":
                 var reached = RestoreAside.MeasuredBy(run.Run).Select(m => m.Measured.Reached).First(r => r is not null)!;
-                return ReplicaSteps.Of(await restore.CheckAsync(run.Call, Spec(run, asked), Instants.Parse(reached), asked.Query, cancel));
+                return ReplicaSteps.Of(await restore.CheckAsync(run.Call, Spec(run, asked), Instants.Parse(reached), new CheckWish(asked.Query), cancel));
             case "recover":
                 return ReplicaSteps.Of(await restore.ReleaseAsync(run.Call, Spec(run, asked), cancel));
             case "stand":

@@ -31,7 +31,8 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="Change">Of a rehearsal of a change: the change; null for others.</param>
 /// <param name="EverySeconds">Of what is left open for log: how often log is applied; of a clone: how often it is refreshed; null for by hand, or never.</param>
 /// <param name="On">Of a run on what another made: that other run, and which of those on it this is; null for what it makes itself.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null, RestoreQuestion.MadeBy? On = null)
+/// <param name="CheckWithin">Seconds its checks may take; null for as long as they need.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null, RestoreQuestion.MadeBy? On = null, double? CheckWithin = null)
 {
     private const int LongestInstance = 30;
 

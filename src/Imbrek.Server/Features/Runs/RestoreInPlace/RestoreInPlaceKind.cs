@@ -40,7 +40,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
     {
         var d = s.Database;
         var steps = Core.Recovery.RestoreInPlace.Steps(d, path, asked.Instance, Core.Recovery.RestoreInPlace.Saves(s.Fleet, d)!, Promoting.FirstBaseOf(s.Fleet, d), now, asked.Before);
-        var row = NewRuns.Row(KindName, d.Id.Value, driver, asked, Run.Of(new RunPlan(steps)), who, now);
+        var row = NewRuns.Row(KindName, d.Id.Value, driver, asked, Run.Of(new RunPlan(RestoreAside.CheckedWithin(steps, asked.CheckWithin))), who, now);
         row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);
         return row;
     }
