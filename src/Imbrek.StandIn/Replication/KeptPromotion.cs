@@ -36,12 +36,12 @@ internal static class KeptPromotion
         var k = JsonSerializer.Deserialize<Kept>(kept)!;
         return new Promotion(
             k.Seconds, new Branch(k.Id, k.Parent, k.ForkPosition, Instant.FromUnixTimeMilliseconds(k.ForkAt), Instant.FromUnixTimeMilliseconds(k.StartsAt)), new(k.Host), k.LostSeconds, k.Lost,
-            [.. k.Left.Zip(k.Why, (r, w) => new Promotion.LeftBehind(new(r), w))]);
+            [.. k.Left.Zip(k.Why, (r, w) => new Promotion.LeftBehind(new(r), w))], k.Version);
     }
 
     private static string Write(Promotion p) => JsonSerializer.Serialize(new Kept(
         p.Seconds, p.Branch.Id, p.Branch.Parent, p.Branch.ForkPosition, p.Branch.ForkAt.ToUnixTimeMilliseconds(), p.Branch.StartsAt.ToUnixTimeMilliseconds(), p.Host.Value, p.LostSeconds, p.LostTransactions,
-        [.. p.Left.Select(l => l.Replica.Value)], [.. p.Left.Select(l => l.Why)]));
+        [.. p.Left.Select(l => l.Replica.Value)], [.. p.Left.Select(l => l.Why)], p.Version));
 
-    private sealed record Kept(double Seconds, int Id, int Parent, long ForkPosition, long ForkAt, long StartsAt, string Host, double LostSeconds, long? Lost, string[] Left, string[] Why);
+    private sealed record Kept(double Seconds, int Id, int Parent, long ForkPosition, long ForkAt, long StartsAt, string Host, double LostSeconds, long? Lost, string[] Left, string[] Why, string? Version = null);
 }
