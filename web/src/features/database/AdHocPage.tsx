@@ -157,14 +157,16 @@ export default function AdHocPage() {
             {take.error.message}
           </Alert>
         )}
-        <Button
-          variant="contained"
-          size="large"
-          disabled={!may || !s || s.refused !== null || take.isPending || sheet.isPlaceholderData}
-          onClick={() => take.mutate()}
-        >
-          Take it
-        </Button>
+        {s && (
+          <Button
+            variant="contained"
+            size="large"
+            disabled={!may || s.refused !== null || take.isPending || sheet.isPlaceholderData}
+            onClick={() => take.mutate()}
+          >
+            Take it
+          </Button>
+        )}
       </Side>
     </Worksheet>
   );

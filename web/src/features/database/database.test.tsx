@@ -285,7 +285,7 @@ describe('a copy by hand', () => {
     expect(side.textContent).toContain('This list is partial');
     expect(side.textContent).toContain('database secret');
     fireEvent.change(screen.getByLabelText('What for'), { target: { value: 'an audit' } });
-    const take = screen.getByRole<HTMLButtonElement>('button', { name: 'Take it' });
+    const take = await screen.findByRole<HTMLButtonElement>('button', { name: 'Take it' });
     await waitFor(() => expect(take.disabled).toBe(false));
     fireEvent.click(take);
     await waitFor(() =>
