@@ -39,7 +39,7 @@ public sealed record ChangeForecast(double Seconds, double From, double To, int 
             rehearsals.Max(r => r.Seconds * Math.Max(1, r.Scale)) * (1 + widen),
             rehearsals.Count,
             [.. Enumerable.Range(0, rehearsals[0].Parts.Count).Select(i => Median(rehearsals.Select(r => r.Parts[i] * r.Scale)))],
-            rehearsals.Any(r => Math.Abs(r.Scale - 1) > SameSpeed));
+            rehearsals.Any(r => IsOtherSpeed(r.Scale)));
 
         static double Median(IEnumerable<double> of)
         {
@@ -47,6 +47,9 @@ public sealed record ChangeForecast(double Seconds, double From, double To, int 
             return (sorted[(sorted.Length - 1) / 2] + sorted[sorted.Length / 2]) / 2;
         }
     }
+
+    /// <summary>Whether a host with such a scale is of another speed than the database's own.</summary>
+    public static bool IsOtherSpeed(double scale) => Math.Abs(scale - 1) > SameSpeed;
 
     /// <summary>How many times as long a database's own host takes for what was done on another: the ratio of the rates at which they write, as far as the engine can use them.</summary>
     public static double ScaleOf(FleetModel fleet, Database database, Host ran)

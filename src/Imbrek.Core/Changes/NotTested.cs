@@ -16,9 +16,9 @@ public static class NotTested
     {
         var (fleet, d) = (subject.Fleet, subject.Database);
         var list = new List<string> { "Clients and their drivers: nobody is let into the copy", "The work of others at the same time: the copy is alone on what it asks" };
-        if (Math.Abs(ChangeForecast.ScaleOf(fleet, d, host) - 1) is > 0.01)
+        if (ChangeForecast.ScaleOf(fleet, d, host) is var scale && ChangeForecast.IsOtherSpeed(scale))
         {
-            list.Add($"The speed of {d.Host}: {host.Id} writes at {ChangeForecast.ScaleOf(fleet, d, host):0.##} times its rate; seconds are scaled by that");
+            list.Add($"The speed of {d.Host}: {host.Id} writes at {scale:0.##} times its rate; seconds are scaled by that");
         }
 
         if (subject.Replicas.Count > 0)

@@ -168,9 +168,9 @@ internal sealed class SimulatedDatabase
     /// <summary>Commits a statement at the next instant at which nothing else is, also while everybody else is kept out.</summary>
     /// <param name="now">The instant, milliseconds; it has lived until then.</param>
     /// <param name="name">The marker that it leaves.</param>
-    /// <param name="statement">The statement.</param>
+    /// <param name="statement">The statement; null for the marker alone.</param>
     /// <returns>When it is committed, milliseconds.</returns>
-    public long Commit(long now, string name, string statement)
+    public long Commit(long now, string name, string? statement)
     {
         var at = stream.FreeAfter(Math.Max(now, Named.Count == 0 ? now : Named.Max(n => n.Time)));
         var change = new NamedChange(name, at, 0, statement);
@@ -200,7 +200,7 @@ internal sealed class SimulatedDatabase
 
         Versions[branch.Id] = version;
         Database = Database with { Branches = [.. Database.Branches, branch], Version = version };
-        var written = Commit(now, $"move to version {version}", WorldStatement.Catalogue);
+        var written = Commit(now, $"move to version {version}", null);
         Unlogged.Clear();
         LogFrom = (StateAt(written).Position, written);
         (Full, LastSet) = ((null, 0), (null, 0));

@@ -15,9 +15,6 @@ internal sealed partial record WorldStatement(RowWrite[] Writes, double Share, b
     /// <summary>The statements.</summary>
     public const string Help = "set rows from 10 to 200 to 7, clear rows from 10 to 200, collect statistics, rebuild indexes";
 
-    /// <summary>What a move to another version writes: nothing that is a row of somebody's.</summary>
-    public const string Catalogue = "write the catalogue of the version";
-
     private const double ShortestSeconds = 0.2, StatisticsShare = 0.15;
 
     /// <summary>Reads a statement; null when it is none that is known.</summary>
@@ -31,8 +28,6 @@ internal sealed partial record WorldStatement(RowWrite[] Writes, double Share, b
                 return new([], StatisticsShare, false, true, "statistics collected");
             case "rebuild indexes":
                 return new([], 0, true, false, "indexes rebuilt");
-            case Catalogue:
-                return new([], 0, false, false, "");
             default:
                 if (Rows().Match(WorldQuery.Plain(text)) is not { Success: true } asked || Range(asked, rows) is not var (from, to) || (asked.Groups["value"].Success && !uint.TryParse(asked.Groups["value"].Value, out _)))
                 {

@@ -38,16 +38,14 @@ internal static class ChangeEndpoints
     /// <summary>Asks what a rehearsal and a change day would be.</summary>
     public sealed record ChangeSheetRequest(string Database, string? Host, Instant? WindowEnd, double? WatchSeconds);
 
-    public sealed record ChangeForecastView(double Seconds, double From, double To, int Rehearsals, bool Scaled);
-
     /// <summary>What a rehearsal would be.</summary>
     /// <param name="Refused">Why it cannot be; null when it can.</param>
     public sealed record RehearsalSheet(string? Refused, string? Host, double? RestoreSeconds, double? CheckSeconds, IReadOnlyList<string> NotTested);
 
     /// <summary>What a change day would be.</summary>
-    public sealed record ChangeDaySheet(string? Refused, string? Member, double? WayBackSeconds, Instant? LastTurn, Instant? Ends, bool Outage, IReadOnlyList<string> Warnings, IReadOnlyList<string> Steps);
+    public sealed record ChangeDaySheet(string? Refused, string? Member, double? WayBackSeconds, Instant? LastTurn, bool Outage, IReadOnlyList<string> Warnings, IReadOnlyList<string> Steps);
 
-    public sealed record ChangeSheet(string DatabaseName, string? Version, ChangeForecastView? Forecast, RehearsalSheet Rehearsal, ChangeDaySheet Day);
+    public sealed record ChangeSheet(string DatabaseName, string? Version, ChangeForecast? Forecast, RehearsalSheet Rehearsal, ChangeDaySheet Day);
 
     public sealed record ChangeBegun(Guid Id);
 
@@ -75,7 +73,7 @@ internal static class ChangeEndpoints
             c.Row.ChangedAt,
             state.Fleet.Databases.Where(d => d.Engine == c.Change.Engine).Select(drivers.TryFor).FirstOrDefault(f => f is not null)?.ChangeHelp,
             [.. rehearsed[c.Change.Name].Take(20).Select(r => new ChangeRehearsalView(
-                r.Run, r.Database, state.Has(r.Database) ? state[r.Database].Subject.Database.Name : r.Database, r.At, r.Host, r.Result.Parts.Sum(p => p.Seconds), r.Result.Differences.Count(d => d.Broke), r.Same))]))]));
+                r.Run, r.Database, state.Has(r.Database) ? state[r.Database].Subject.Database.Name : r.Database, r.At, r.Host, r.Result.Seconds, r.Result.Broke, r.Same))]))]));
     }
 
     /// <summary>Keeps a change; the ledger has what it is and who wrote it.</summary>
@@ -146,7 +144,7 @@ internal static class ChangeEndpoints
         return TypedResults.Ok(new ChangeSheet(
             d.Name,
             d.Version,
-            forecast is null ? null : new(forecast.Seconds, forecast.From, forecast.To, forecast.Rehearsals, forecast.Scaled),
+            forecast,
             Rehearsal(),
             Day()));
 
@@ -168,11 +166,11 @@ internal static class ChangeEndpoints
             try
             {
                 var x = ChangePlanning.OfDay(change, forecast, rehearsals, request.Database, request.WindowEnd, request.WatchSeconds, state, drivers, now, who);
-                return new(null, null, x.WayBackSeconds, x.LastTurn, x.Ends, change.IsOutage, x.Warnings, [.. RunJson.ReadRun(x.Row.Steps, null).Plan.Steps.Select(s => s.Title)]);
+                return new(null, null, x.WayBackSeconds, x.LastTurn, change.IsOutage, x.Warnings, [.. RunJson.ReadRun(x.Row.Steps, null).Plan.Steps.Select(s => s.Title)]);
             }
             catch (BadInputException e)
             {
-                return new(e.Message, e.Member, null, null, null, change.IsOutage, [], []);
+                return new(e.Message, e.Member, null, null, change.IsOutage, [], []);
             }
         }
     }

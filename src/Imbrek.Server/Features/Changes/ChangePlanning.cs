@@ -29,9 +29,8 @@ internal static class ChangePlanning
     /// <summary>A change day as it would be.</summary>
     /// <param name="WayBackSeconds">How long turning back takes.</param>
     /// <param name="LastTurn">The last moment to turn back.</param>
-    /// <param name="Ends">When its parts are expected to be done, if it began now; null without a rehearsal.</param>
     /// <param name="Warnings">What speaks against it.</param>
-    public sealed record Day(double WayBackSeconds, Instant LastTurn, Instant? Ends, IReadOnlyList<string> Warnings, RunRow Row);
+    public sealed record Day(double WayBackSeconds, Instant LastTurn, IReadOnlyList<string> Warnings, RunRow Row);
 
     /// <exception cref="BadInputException">It names what cannot be.</exception>
     public static Rehearsal OfRehearsal(Change change, ChangeForecast? forecast, string? database, string? host, FleetState state, Drivers drivers, Instant now, string who)
@@ -105,7 +104,7 @@ internal static class ChangePlanning
 
         // Detecting and deciding are over by then: people stand beside it.
         var wayBack = path.Seconds + d.CheckSeconds + d.RedirectSeconds;
-        var (lastTurn, done) = (ends - Duration.FromSeconds(wayBack), forecast is null ? (Instant?)null : now + Duration.FromSeconds(forecast.Seconds + (2 * d.CheckSeconds)));
+        var lastTurn = ends - Duration.FromSeconds(wayBack);
         var warnings = new List<string>();
         if (forecast is null)
         {
@@ -141,7 +140,7 @@ internal static class ChangePlanning
 
         // Meanwhile nothing takes over, is drilled or put back but by this.
         row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);
-        return new(wayBack, lastTurn, done, warnings, row);
+        return new(wayBack, lastTurn, warnings, row);
     }
 
     private static (DatabaseState Db, IDriverFamily Family) Of(Change change, string? database, bool aside, FleetState state, Drivers drivers)

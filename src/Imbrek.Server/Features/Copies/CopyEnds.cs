@@ -16,11 +16,9 @@ namespace Imbrek.Server.Features.Copies;
 /// <summary>
 /// Ends what has an end: tells its owner a day before, removes it on its day, or, where people do that, says so until they have. Whichever process looks, each is told once and removed once.
 /// </summary>
-internal sealed class CopyEnds(NpgsqlDataSource source, IServiceScopeFactory scopes, IClock clock, ILogger<CopyEnds> log) : BackgroundService, IFindingSource
+internal sealed class CopyEnds(NpgsqlDataSource source, IServiceScopeFactory scopes, IClock clock, ILogger<CopyEnds> log) : Looking(Often, "Copies that end are left alone for the moment", log), IFindingSource
 {
     private const long ToldLock = 7_301_166;
-
-    private static readonly TimeSpan Pause = TimeSpan.FromSeconds(2);
 
     /// <summary>How long after a removal that failed another is tried.</summary>
     private static readonly Duration TriesAgain = Duration.FromMinutes(30);
@@ -39,26 +37,11 @@ internal sealed class CopyEnds(NpgsqlDataSource source, IServiceScopeFactory sco
             null,
             p.Run.Until));
 
-    /// <inheritdoc/>
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
-    {
-        using var timer = new PeriodicTimer(Pause);
-        do
-        {
-            try
-            {
-                await LookAsync(clock.GetCurrentInstant(), stoppingToken);
-            }
-            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
-            {
-                log.LogWarning("Copies that end are left alone for the moment: {Reason}", e.Message);
-            }
-        }
-        while (await timer.WaitForNextTickAsync(stoppingToken));
-    }
 
-    private async Task LookAsync(Instant now, CancellationToken cancel)
+    /// <inheritdoc/>
+    protected override async Task LookAsync(CancellationToken cancel)
     {
+        var now = clock.GetCurrentInstant();
         await using var scope = scopes.CreateAsyncScope();
         var data = scope.ServiceProvider.GetRequiredService<ImbrekContext>();
         var soon = now + TemporaryCopy.ToldBefore;

@@ -14,11 +14,9 @@ using NodaTime;
 namespace Imbrek.Server.Features.Copies;
 
 /// <summary>What comes again and again on copies that stand: log for what is left open for it, and clones made anew under their names, each on its schedule; and what each holds. Whichever process looks, a round is begun once.</summary>
-internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, IClock clock, ILogger<CopyRounds> log) : BackgroundService
+internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, IClock clock, ILogger<CopyRounds> log) : Looking(Often, "Nothing is done on copies by schedule for the moment", log)
 {
     private const string Schedule = "its schedule";
-
-    private static readonly TimeSpan Pause = TimeSpan.FromSeconds(2);
 
     /// <summary>How long after a clone could not be refreshed it is tried again, where its schedule is slower.</summary>
     private static readonly Duration TriesAgain = Duration.FromMinutes(30);
@@ -130,26 +128,11 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
         return row;
     }
 
-    /// <inheritdoc/>
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
-    {
-        using var timer = new PeriodicTimer(Pause);
-        do
-        {
-            try
-            {
-                await LookAsync(clock.GetCurrentInstant(), stoppingToken);
-            }
-            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
-            {
-                log.LogWarning("Nothing is done on copies by schedule for the moment: {Reason}", e.Message);
-            }
-        }
-        while (await timer.WaitForNextTickAsync(stoppingToken));
-    }
 
-    private async Task LookAsync(Instant now, CancellationToken cancel)
+    /// <inheritdoc/>
+    protected override async Task LookAsync(CancellationToken cancel)
     {
+        var now = clock.GetCurrentInstant();
         await using var scope = scopes.CreateAsyncScope();
         var data = scope.ServiceProvider.GetRequiredService<ImbrekContext>();
         var rows = await data.Runs.AsNoTracking().Where(r => (r.Kind == TemporaryCopyKind.LeftOpen || r.Kind == TemporaryCopyKind.Clone) && r.Claim != null && r.State == (short)RunState.Done).ToListAsync(cancel);

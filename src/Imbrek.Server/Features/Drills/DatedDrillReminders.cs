@@ -1,4 +1,5 @@
 using Imbrek.Data;
+using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
@@ -6,7 +7,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Drills;
 
 /// <summary>Tells people of drills with a date: the day before, when one was not held, and after a day to whom that escalates. Each message once, whichever process looks.</summary>
-internal sealed class DatedDrillReminders(NpgsqlDataSource source, IClock clock, ILogger<DatedDrillReminders> log) : BackgroundService
+internal sealed class DatedDrillReminders(NpgsqlDataSource source, IClock clock, ILogger<DatedDrillReminders> log) : Looking(Often, "Drills with a date are not told of for the moment", log)
 {
     /// <summary>How long after its date a drill may begin without being missed.</summary>
     public static readonly Duration Grace = Duration.FromHours(1);
@@ -14,25 +15,10 @@ internal sealed class DatedDrillReminders(NpgsqlDataSource source, IClock clock,
     /// <summary>How long before its date people are told again.</summary>
     public static readonly Duration Before = Duration.FromDays(1);
 
-    private static readonly TimeSpan Pause = TimeSpan.FromSeconds(2);
     private static readonly Duration EscalatesAfter = Duration.FromDays(1);
 
     /// <inheritdoc/>
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
-    {
-        using var timer = new PeriodicTimer(Pause);
-        while (await timer.WaitForNextTickAsync(stoppingToken))
-        {
-            try
-            {
-                await TellAsync(clock.GetCurrentInstant(), stoppingToken);
-            }
-            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
-            {
-                log.LogWarning("Drills with a date are not told of for the moment: {Reason}", e.Message);
-            }
-        }
-    }
+    protected override Task LookAsync(CancellationToken cancel) => TellAsync(clock.GetCurrentInstant(), cancel);
 
     private async Task TellAsync(Instant now, CancellationToken cancel)
     {

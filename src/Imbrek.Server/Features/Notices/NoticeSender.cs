@@ -1,4 +1,5 @@
 using Imbrek.Data;
+using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
 using Npgsql;
@@ -10,32 +11,19 @@ namespace Imbrek.Server.Features.Notices;
 /// times is told three times. A process claims messages for a while, lets go of the table, and sends one after the other: nobody waits for a
 /// channel, and one message that cannot be sent holds up no other. It is tried again with growing pauses.
 /// </summary>
-internal sealed class NoticeSender(NpgsqlDataSource source, INoticeChannel channel, ILogger<NoticeSender> log) : BackgroundService
+internal sealed class NoticeSender(NpgsqlDataSource source, INoticeChannel channel, ILogger<NoticeSender> log) : Looking(Often, "Messages wait", log)
 {
     private const int AtOnce = 20;
-    private static readonly TimeSpan Pause = TimeSpan.FromSeconds(2);
     private static readonly Duration Claim = Duration.FromMinutes(1);
     private static readonly Duration LongestPause = Duration.FromHours(1);
     private static readonly TimeSpan LongestSending = TimeSpan.FromSeconds(10);
 
     /// <inheritdoc/>
-    protected override async Task ExecuteAsync(CancellationToken stoppingToken)
+    protected override async Task LookAsync(CancellationToken cancel)
     {
-        using var timer = new PeriodicTimer(Pause);
-        while (await timer.WaitForNextTickAsync(stoppingToken))
+        foreach (var notice in await ClaimAsync(cancel))
         {
-            try
-            {
-                foreach (var notice in await ClaimAsync(stoppingToken))
-                {
-                    await SendAsync(notice, stoppingToken);
-                }
-            }
-            catch (Exception e) when (!stoppingToken.IsCancellationRequested)
-            {
-                // Whatever it is: messages wait in their table, and the server goes on.
-                log.LogWarning("Messages wait: {Reason}", e.Message);
-            }
+            await SendAsync(notice, cancel);
         }
     }
 

@@ -144,8 +144,7 @@ internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding End
 /// <param name="Rehearsal">Whether it is a rehearsal.</param>
 /// <param name="WindowEnd">Of a change day: when the window ends.</param>
 /// <param name="LastTurn">Of a change day: the last moment to turn back.</param>
-/// <param name="ExpectedSeconds">What its parts were expected to take; null where nobody had rehearsed it.</param>
-/// <param name="OwnSeconds">Of a rehearsal: what its parts would take on the database's own host.</param>
+/// <param name="Expected">What its parts were expected to take; null where nobody had rehearsed it, and of a rehearsal.</param>
 /// <param name="NotTested">Of a rehearsal: what it cannot show.</param>
 internal sealed record ChangeRunView(
     bool Rehearsal,
@@ -154,10 +153,7 @@ internal sealed record ChangeRunView(
     Instant? WindowEnd,
     Instant? LastTurn,
     double? WayBackSeconds,
-    double? ExpectedSeconds,
-    double? ExpectedFrom,
-    double? ExpectedTo,
-    double? OwnSeconds,
+    ChangeForecast? Expected,
     ChangeResult? Measured,
     IReadOnlyList<string> NotTested);
 
@@ -282,14 +278,14 @@ internal sealed record RunView(
         if (r.Kind == ChangeDayKind.KindName)
         {
             var day = RunJson.Read<ChangeDayKind.Question>(r.Question);
-            return new(false, day.Change.Name, day.Change.ToVersion, day.WindowEnd, day.LastTurn, day.WayBackSeconds, day.Forecast?.Seconds, day.Forecast?.From, day.Forecast?.To, null, measured, []);
+            return new(false, day.Change.Name, day.Change.ToVersion, day.WindowEnd, day.LastTurn, day.WayBackSeconds, day.Forecast, measured, []);
         }
 
         var asked = RunJson.Read<RestoreQuestion>(r.Question);
         var notTested = fleet.Has(r.Database) && fleet.Fleet.Hosts.TryGetValue(new(asked.Host), out var host)
             ? NotTested.Of(fleet[r.Database].Subject, asked.Change!, host, drivers.TryFor(fleet[r.Database].Subject.Database)?.RestoresInstances ?? false)
             : [];
-        return new(true, asked.Change!.Name, asked.Change.ToVersion, null, null, null, null, null, null, measured?.Parts.Sum(p => p.Seconds) * measured?.Scale, measured, notTested);
+        return new(true, asked.Change!.Name, asked.Change.ToVersion, null, null, null, null, measured, notTested);
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

@@ -52,8 +52,8 @@ internal sealed class VersionBook : IFindingSource
     {
         var changes = await data.Changes.AsNoTracking().Select(c => c.Body).ToListAsync(cancel);
         var moves = changes.Select(RunJson.Read<Change>).Where(c => c.ToVersion is not null).DistinctBy(c => c.Name).ToDictionary(c => c.Name);
-        return (await new ChangeBook(data).RehearsedAsync(moves.Values, null, cancel)).Where(r => r.Same)
+        return moves.Count == 0 ? [] : (await new ChangeBook(data).RehearsedAsync(moves.Values, null, cancel)).Where(r => r.Same)
             .GroupBy(r => r.Database)
-            .ToDictionary(g => g.Key, g => g.First() is var r ? new RehearsedMove(moves[r.Change].ToVersion!, r.Result.Parts.Sum(p => p.Seconds) * (r.Result.Scale ?? 1), r.Result.Differences.Count(d => d.Broke)) : null!);
+            .ToDictionary(g => g.Key, g => g.First() is var r ? new RehearsedMove(moves[r.Change].ToVersion!, r.Result.OwnSeconds, r.Result.Broke) : null!);
     }
 }

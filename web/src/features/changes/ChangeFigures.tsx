@@ -9,7 +9,7 @@ import { SideSection } from '../../shared/SideSection';
 export function ChangeFigures({ change: c }: { change: Schemas['ChangeRunView'] }) {
   const zone = useZone();
   const m = c.measured;
-  const took = m && m.parts.length > 0 ? m.parts.reduce((sum, p) => sum + p.seconds, 0) : null;
+  const took = m && m.parts.length > 0 ? m.seconds : null;
   const after = m?.watched ?? m?.after ?? null;
   const differences = m
     ? [...m.differences, ...m.slower.filter((s) => !m.differences.some((d) => d.what === s.what))]
@@ -18,22 +18,18 @@ export function ChangeFigures({ change: c }: { change: Schemas['ChangeRunView'] 
     <>
       <Box sx={{ display: 'flex', flexDirection: 'column', gap: 1.25, mb: 2 }}>
         <Figure word="the change took" seconds={took} note="measured" unknown="no part of it is done yet" />
-        {c.rehearsal && c.ownSeconds !== null && took !== null && (
+        {c.rehearsal && m && took !== null && (
           <Figure
             word="expected in production"
-            seconds={c.ownSeconds}
-            note={
-              m!.scale !== null && Math.abs(m!.scale - 1) > 0.01
-                ? 'scaled by the rates of the two hosts'
-                : 'the host is as fast'
-            }
+            seconds={m.ownSeconds}
+            note={m.scaled ? 'scaled by the rates of the two hosts' : 'the host is as fast'}
           />
         )}
-        {c.expectedSeconds !== null && (
+        {c.expected && (
           <Figure
             word="expected"
-            seconds={c.expectedSeconds}
-            note={`${duration(c.expectedFrom)} to ${duration(c.expectedTo)}, rehearsed`}
+            seconds={c.expected.seconds}
+            note={`${duration(c.expected.from)} to ${duration(c.expected.to)}, rehearsed`}
           />
         )}
         {m?.outSeconds != null && <Figure word="nobody could work for" seconds={m.outSeconds} note="measured" />}

@@ -34,8 +34,7 @@ internal sealed class ApplyLogKind(Drivers drivers) : IRunKind
     {
         var asked = run.Question<Question>();
         var measured = await RestoreAside.DoAsync(step, drivers.Named(run.Row.Driver!).Restore, asked.On.Call(run.Call), asked.Of.Spec(run.Row.Database, asked.On.Run), asked.To, null, progress, cancel);
-        var bad = measured.Checks?.Count(c => !c.Passed);
-        return new StepResult(bad switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", _ => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
+        return RestoringKind.SaidOf(measured);
     }
 
     /// <inheritdoc/>

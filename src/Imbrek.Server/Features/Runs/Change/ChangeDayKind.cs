@@ -91,12 +91,11 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
         var asked = run.Question<Question>();
         var r = ChangeResult.Of(run.Run, asked.Change, null, null);
         var chosen = run.Run.Plan.Steps.Where(s => s.IsHold).Select(s => run.Run[s.Number].Choice).LastOrDefault(c => c is not null);
-        var broke = r.Differences.Concat(r.Slower).Count(d => d.Broke);
         var note = end.State == RunState.Cancelled ? $"called off by {run.Run.CancelledBy}; nothing was changed"
             : end.Failed is { } failed ? run.Run[failed].Note ?? "it could not be completed"
             : chosen == ChangeSteps.TurnBack ? "turned back: it is as it was before"
             : chosen == ChangeSteps.LeaveIt ? r.Parts.Count == 0 ? "not begun; nothing was changed" : $"left as it stands, after {r.Parts.Count} of {asked.Change.Parts.Count} parts"
-            : $"{asked.Change.Name}: {PlainDuration.Of(r.Parts.Sum(p => p.Seconds))}{(r.OutSeconds is { } s ? $", nobody could work for {PlainDuration.Of(s)}" : "")}, {(broke == 0 ? "nothing broke" : $"{broke} {(broke == 1 ? "thing" : "things")} broke or became slow")}{(r.Branch is { } b ? $"; sets taken before {Instants.Write(b.StartsAt)} bring back instants up to then alone, on the version before" : "")}{(r.Left.Count == 0 ? "" : $"; {r.Left.Count} {(r.Left.Count == 1 ? "replica no longer follows" : "replicas no longer follow")}")}";
+            : $"{asked.Change.Name}: {PlainDuration.Of(r.Seconds)}{(r.OutSeconds is { } s ? $", nobody could work for {PlainDuration.Of(s)}" : "")}, {(r.Broke == 0 ? "nothing broke" : $"{r.Broke} {(r.Broke == 1 ? "thing" : "things")} broke or became slow")}{(r.Branch is { } b ? $"; sets taken before {Instants.Write(b.StartsAt)} bring back instants up to then alone, on the version before" : "")}{(r.Left.Count == 0 ? "" : $"; {r.Left.Count} {(r.Left.Count == 1 ? "replica no longer follows" : "replicas no longer follow")}")}";
         return new Conclusion(end.State, note, LedgerBody: RunJson.Write(new
         {
             run = run.Row.Id,
@@ -154,9 +153,18 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
         {
             if (there.StateIs.IsOver())
             {
-                return there.StateIs == RunState.Done && there.ToRun() is var its && its.Plan.Steps.Any(s => s.Kind == "place" && its[s.Number].State == StepState.Done)
-                    ? new StepResult(there.Note)
-                    : new StepResult(there.Note ?? "it was not put back", Failed: true);
+                if (there.StateIs == RunState.Done && there.ToRun() is var its && its.Plan.Steps.Any(s => s.Kind == "place" && its[s.Number].State == StepState.Done))
+                {
+                    return new StepResult(there.Note);
+                }
+
+                if (run.Question<Question>().Change.IsOutage)
+                {
+                    // What was not put back let everybody in again when it ended; here people have not decided yet.
+                    await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel);
+                }
+
+                return new StepResult(there.Note ?? "it was not put back", Failed: true);
             }
 
             return await RunsOfMany.DriveAsync(run, "the change", [(run.Row.Database, id)], services, clock.GetCurrentInstant(), null, [new("out", Step.Approve, who)], cancel);

@@ -32,6 +32,18 @@ internal sealed record ChangeResult(
     IReadOnlyList<string> Left,
     RestoreResult? Restore)
 {
+    /// <summary>Seconds of its parts together.</summary>
+    public double Seconds => Parts.Sum(p => p.Seconds);
+
+    /// <summary>What they would take on the database's own host.</summary>
+    public double OwnSeconds => Seconds * (Scale ?? 1);
+
+    /// <summary>Whether it ran on a host of another speed.</summary>
+    public bool Scaled => Scale is { } s && ChangeForecast.IsOtherSpeed(s);
+
+    /// <summary>How much broke or became slow, on the day itself or while it was watched.</summary>
+    public int Broke => Differences.Concat(Slower).Where(d => d.Broke).DistinctBy(d => d.What).Count();
+
     /// <summary>Reads it off the steps.</summary>
     /// <param name="run">The run.</param>
     /// <param name="change">The change.</param>

@@ -43,8 +43,7 @@ internal sealed class RehearseChangeKind(Drivers drivers, FleetState fleet, IClo
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)
     {
         var (asked, r) = (run.Question<RestoreQuestion>(), Of(run));
-        var broke = r?.Differences.Count(d => d.Broke) ?? 0;
-        var took = PlainDuration.Of(r?.Parts.Sum(p => p.Seconds) ?? 0);
+        var (broke, took) = (r?.Broke ?? 0, PlainDuration.Of(r?.Seconds ?? 0));
         return Conclude(run, end, $"{asked.Change!.Name}: {took} on {asked.Host}, {(broke == 0 ? "nothing broke" : $"{broke} {(broke == 1 ? "thing" : "things")} broke or became slow")}; the copy is thrown away", keepsClaim: false, now);
     }
 

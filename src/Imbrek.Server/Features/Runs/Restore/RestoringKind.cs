@@ -30,9 +30,12 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
         var asked = run.Question<RestoreQuestion>();
         var measured = await RestoreAside.DoAsync(
             step, drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), asked.Planned.Reaches, new CheckWish(asked.Query, asked.CheckWithin), progress, cancel);
-        var bad = measured.Checks?.Count(c => !c.Passed);
-        return new StepResult(bad switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", _ => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
+        return SaidOf(measured);
     }
+
+    /// <summary>What a step of a restore says and measured.</summary>
+    internal static StepResult SaidOf(RestoreAside.Measured measured) => new(
+        measured.Checks?.Count(c => !c.Passed) switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", var bad => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
 
     /// <inheritdoc/>
     public virtual Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
