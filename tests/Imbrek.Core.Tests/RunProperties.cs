@@ -214,6 +214,25 @@ public class RunProperties
     }
 
     [Fact]
+    public void What_is_under_way_when_its_hold_opens_again_is_let_go_once_people_choose_otherwise()
+    {
+        var held = Run.Of(new RunPlan(
+        [
+            Of(1) with { Choices = ["release", "throw away"] },
+            Of(2, 1) with { Only = new(1, "release"), Reopens = 1 },
+            Of(3, 1) with { Only = new(1, "release"), Attempts = 3, Reopens = 1 },
+            Of(4, 1) with { Only = new(1, "throw away") },
+        ])).Begin(1, Begin).Hear([new Decision(1, 0, "release", "ada", Begin)], null).Begin(2, Begin).Begin(3, Begin)
+            .Fail(2, Begin, "refused", canRetry: false).Hear([new Decision(1, 1, "throw away", "ada", Begin)], null).Begin(4, Begin).Finish(4, Begin);
+        foreach (var after in new[] { held.Fail(3, Begin, "no", canRetry: true), held.Fail(3, Begin, "no", canRetry: false), held.LookAgain(3, Begin, Begin + Duration.FromSeconds(9), "not yet") })
+        {
+            Assert.Equal(StepState.Skipped, after[3].State);
+            Assert.Equal(1, after[1].Round);
+            Assert.Equal(RunState.Done, after.Next(Begin).End!.State);
+        }
+    }
+
+    [Fact]
     public void What_cannot_be_done_after_a_decision_reopens_the_hold_and_an_old_decision_is_not_heard_again()
     {
         var run = Run.Of(new RunPlan(

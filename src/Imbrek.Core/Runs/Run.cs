@@ -102,6 +102,7 @@ public sealed class Run
         var p = this[step];
         return p.StartedAt is { } since && Plan[step].TimeLimitSeconds is { } limit && (at - since).TotalSeconds >= limit
             ? Fail(step, at, note ?? "what it looked for did not come", canRetry: false)
+            : ChosenAgainst(Plan[step]) ? LetGo(step, at, note)
             : With(step, p with { State = StepState.Waiting, Attempts = p.Attempts - 1, NotBefore = notBefore, Note = note });
     }
 
@@ -110,6 +111,11 @@ public sealed class Run
     {
         RequireRunning(step);
         var (s, p) = (Plan[step], this[step]);
+        if (ChosenAgainst(s))
+        {
+            return LetGo(step, at, note);
+        }
+
         if (canRetry && p.Attempts < s.Attempts && !GoesBack)
         {
             return With(step, p with { State = StepState.Waiting, NotBefore = at + Duration.FromSeconds(Retry.PauseSeconds(s.BackOffSeconds, p.Attempts)), Note = note });
@@ -337,6 +343,12 @@ public sealed class Run
 
     /// <summary>How a step stands that is not needed any more: one that was begun may have left something behind.</summary>
     private StepState NotNeeded(Step s) => this[s.Number].StartedAt is not null && s.Undo != Undo.Nothing ? StepState.Stopped : StepState.Skipped;
+
+    /// <summary>Whether people have decided otherwise while it was under way: its hold was opened again beside it, and something else chosen.</summary>
+    private bool ChosenAgainst(Step s) => s.Only is { } only && this[only.Hold].Choice is { } choice && choice != only.Choice;
+
+    /// <summary>What nobody wants any more is neither tried again nor a failure of the run.</summary>
+    private Run LetGo(int step, Instant at, string? note) => With(step, this[step] with { State = NotNeeded(Plan[step]), EndedAt = at, Note = note });
 
     /// <summary>All that waits for a step, directly or not.</summary>
     private HashSet<int> Above(int number)

@@ -38,7 +38,10 @@ function Choose() {
       got(
         api.GET('/api/runs', {
           params: {
-            query: { kind: 'restore,restore-in-place,restore-together,view,clone,open-for-log,apply-log,refresh,rehearsal,removal', take: 30 },
+            query: {
+              kind: 'restore,restore-in-place,restore-together,view,clone,open-for-log,apply-log,refresh,rehearsal,removal',
+              take: 30,
+            },
           },
         }),
       ),
