@@ -50,6 +50,8 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
 
     public DbSet<VersionRow> Versions => Set<VersionRow>();
 
+    public DbSet<InventoryRow> Inventories => Set<InventoryRow>();
+
     /// <summary>Changes as named scripts.</summary>
     public DbSet<ChangeRow> Changes => Set<ChangeRow>();
 
@@ -227,6 +229,12 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("versions").HasKey(v => v.Number);
             e.Property(v => v.Number).ValueGeneratedNever();
             e.HasIndex(v => new { v.Engine, v.Version }).IsUnique();
+        });
+        builder.Entity<InventoryRow>(e =>
+        {
+            e.ToTable("inventories").HasKey(r => r.Host);
+            e.Property(r => r.Answer).HasColumnType("jsonb");
+            e.Property(r => r.Before).HasColumnType("jsonb");
         });
         builder.Entity<ChangeRow>(e => e.ToTable("changes").Property(c => c.Body).HasColumnType("jsonb"));
         builder.Entity<DatedDrillRow>(e =>

@@ -236,6 +236,26 @@ public sealed class VersionRow
     public LocalDate SupportedUntil { get; set; }
 }
 
+/// <summary>A host that is asked for its databases, and what it last answered.</summary>
+public sealed class InventoryRow
+{
+    public string Host { get; set; } = "";
+
+    /// <summary>Whether somebody waits for its answer.</summary>
+    public bool Waits { get; set; }
+
+    /// <summary>When it was last asked; null when it never was.</summary>
+    public Instant? At { get; set; }
+
+    /// <summary>What it answered, as JSON.</summary>
+    public string? Answer { get; set; }
+
+    /// <summary>What it answered the time before, as JSON, and when.</summary>
+    public string? Before { get; set; }
+
+    public Instant? BeforeAt { get; set; }
+}
+
 /// <summary>A change as a named script.</summary>
 public sealed class ChangeRow
 {

@@ -80,6 +80,9 @@ internal sealed class WorldFamily : IDriverFamily
     public ICreateDriver Create => new StandInCreateDriver(Led());
 
     /// <inheritdoc/>
+    public IInventoryDriver Inventory => new StandInInventoryDriver(Led());
+
+    /// <inheritdoc/>
     public bool Makes(EngineProfile engine) => options.Folder is not null && script.Value.Fleet.Engines.ContainsKey(engine.Id);
 
     /// <inheritdoc/>

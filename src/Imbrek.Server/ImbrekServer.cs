@@ -8,6 +8,7 @@ using Imbrek.Server.Features.Drills;
 using Imbrek.Server.Features.Evidence;
 using Imbrek.Server.Features.Files;
 using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Inventory;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Metrics;
 using Imbrek.Server.Features.Moves;
@@ -249,6 +250,8 @@ internal static class ImbrekServer
         builder.Services.AddScoped<ChangeBook>();
         builder.Services.AddSingleton<VersionBook>();
         builder.Services.AddSingleton<IFindingSource>(s => s.GetRequiredService<VersionBook>());
+        builder.Services.AddSingleton<InventoryBook>();
+        builder.Services.AddSingleton<IFindingSource>(s => s.GetRequiredService<InventoryBook>());
         builder.Services.AddSingleton<CopyEnds>();
         builder.Services.AddSingleton<IFindingSource>(s => s.GetRequiredService<CopyEnds>());
         builder.Services.AddSingleton<IRunKind, NewDatabaseKind>();
@@ -282,6 +285,7 @@ internal static class ImbrekServer
             builder.Services.AddHostedService<DatedDrillReminders>();
             builder.Services.AddHostedService(s => s.GetRequiredService<CopyEnds>());
             builder.Services.AddHostedService<CopyRounds>();
+            builder.Services.AddHostedService<InventoryRounds>();
             if ((Environment.GetEnvironmentVariable("IMBREK_WEBHOOK") ?? builder.Configuration["webhook"]) is { Length: > 0 } webhook)
             {
                 builder.Services.AddHttpClient<WebhookChannel>(c => (c.Timeout, c.MaxResponseContentBufferSize) = (TimeSpan.FromSeconds(10), 64 * 1024));
@@ -354,6 +358,7 @@ internal static class ImbrekServer
         RecoverEndpoints.Map(app);
         CopyEndpoints.Map(app);
         VersionEndpoints.Map(app);
+        InventoryEndpoints.Map(app);
         ChangeEndpoints.Map(app);
         AdHocEndpoints.Map(app);
         MoveEndpoints.Map(app);

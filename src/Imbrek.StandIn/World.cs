@@ -120,6 +120,12 @@ public sealed class World : IDisposable
     /// <summary>Who looks on at drills.</summary>
     internal WorldDrills Drills { get; }
 
+    /// <summary>Databases on its hosts that are not in its fleet.</summary>
+    internal IReadOnlyList<Neighbour> Neighbours => script.Neighbours;
+
+    /// <summary>How many times the size that the fleet says a database has.</summary>
+    internal double GrownBy(Id<Database> database) => script.GrownBy.GetValueOrDefault(database, 1);
+
     /// <summary>Says that somebody outside acts in the world, until what is returned is disposed of.</summary>
     public IDisposable Engage() => Outsiders.Engage();
 

@@ -224,6 +224,9 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     ClusterSpec IClusterBook.Cluster(Id<Database> database) => Spec;
 
+    IReadOnlyList<(ClusterSpec Cluster, Database Database)> IClusterBook.ClustersOn(Id<Host> host) =>
+        [(Spec, new Database { Id = new("harbour"), Name = "Harbour", Engine = new("postgresql"), Host = host, SizeBytes = 1 })];
+
     FolderStore IClusterBook.Store(Id<Core.Fleet.Store> store) => store.Value == "shelf" ? Folder : new FolderStore(store.Value, Path.Combine(home, store.Value), null);
 
     string IClusterBook.InstancesOn(Id<Host> host) => Instances;

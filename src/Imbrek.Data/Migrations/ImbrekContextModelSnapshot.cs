@@ -438,6 +438,38 @@ namespace Imbrek.Data.Migrations
                     b.ToTable("installation", (string)null);
                 });
 
+            modelBuilder.Entity("Imbrek.Data.InventoryRow", b =>
+                {
+                    b.Property<string>("Host")
+                        .HasColumnType("text")
+                        .HasColumnName("host");
+
+                    b.Property<string>("Answer")
+                        .HasColumnType("jsonb")
+                        .HasColumnName("answer");
+
+                    b.Property<Instant?>("At")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("at");
+
+                    b.Property<string>("Before")
+                        .HasColumnType("jsonb")
+                        .HasColumnName("before");
+
+                    b.Property<Instant?>("BeforeAt")
+                        .HasColumnType("timestamp with time zone")
+                        .HasColumnName("before_at");
+
+                    b.Property<bool>("Waits")
+                        .HasColumnType("boolean")
+                        .HasColumnName("waits");
+
+                    b.HasKey("Host")
+                        .HasName("pk_inventories");
+
+                    b.ToTable("inventories", (string)null);
+                });
+
             modelBuilder.Entity("Imbrek.Data.InvitationRow", b =>
                 {
                     b.Property<string>("Id")

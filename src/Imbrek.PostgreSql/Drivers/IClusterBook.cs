@@ -15,6 +15,9 @@ internal interface IClusterBook
     /// <exception cref="DriverException">There is no such cluster.</exception>
     ClusterSpec Cluster(Id<Database> database);
 
+    /// <summary>The clusters that the fleet has on a host.</summary>
+    IReadOnlyList<(ClusterSpec Cluster, Database Database)> ClustersOn(Id<Host> host);
+
     /// <exception cref="DriverException">It is no folder this installation knows.</exception>
     FolderStore Store(Id<Core.Fleet.Store> store);
 

@@ -63,6 +63,10 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
         clusters.TryGetValue(database.Value, out var c) ? Where(c) : throw new DriverException(DriverProblem.Refused, $"{database} is no cluster this installation knows");
 
     /// <inheritdoc/>
+    public IReadOnlyList<(ClusterSpec Cluster, Database Database)> ClustersOn(Id<Core.Fleet.Host> host) =>
+        [.. fleet.Fleet.Databases.Where(d => d.Host == host && clusters.ContainsKey(d.Id.Value)).Select(d => (Cluster(d.Id), d))];
+
+    /// <inheritdoc/>
     public FolderStore Store(Id<Core.Fleet.Store> store) => FolderOf(FolderRow.OfStore, store.Value) is { } folder
         ? new FolderStore(store.Value, folder, fleet.Fleet.Stores.TryGetValue(store, out var s) ? s.CapacityBytes : null)
         : throw new DriverException(DriverProblem.Refused, $"store {store} is no folder of this installation");

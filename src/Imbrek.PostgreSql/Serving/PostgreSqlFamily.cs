@@ -33,6 +33,9 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
     public IChangeDriver? Change { get; } = new PostgreSqlChangeDriver(book, clock);
 
     /// <inheritdoc/>
+    public IInventoryDriver? Inventory { get; } = new PostgreSqlInventoryDriver(book);
+
+    /// <inheritdoc/>
     public string ChangeHelp => "SQL; a part is one transaction where its statements allow it";
 
     /// <inheritdoc/>

@@ -52,6 +52,12 @@ public static class TarnholtFerries
             [new("Timetable import cancels 312 sailings", badAt, new(BadChangeDatabase))])
         {
             Drills = [.. TarnholtReplicas.Drills(now).Where(d => d.At - Duration.FromDays(1) > begins)],
+            Neighbours =
+            [
+                new(new("quay-h2"), "kiosk_pilot", new("stream-log"), "14", 38 * GB),
+                new(new("hill-h2"), "audit_2024", new("export-only"), "13", 210 * GB, MayBeSeen: false),
+            ],
+            GrownBy = new Dictionary<Id<Database>, double> { [new("voyage-log")] = 1.7 },
         };
     }
 

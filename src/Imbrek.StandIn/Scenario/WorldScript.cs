@@ -22,4 +22,10 @@ public sealed record WorldScript(
 {
     /// <summary>Drills held during history.</summary>
     public IReadOnlyList<ScriptedDrill> Drills { get; init; } = [];
+
+    /// <summary>Databases that run on its hosts, and that nobody put into its fleet.</summary>
+    public IReadOnlyList<Neighbour> Neighbours { get; init; } = [];
+
+    /// <summary>Databases that have grown beyond what the fleet says, and how many times its size they have.</summary>
+    public IReadOnlyDictionary<Id<Database>, double> GrownBy { get; init; } = new Dictionary<Id<Database>, double>();
 }

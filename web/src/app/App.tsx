@@ -17,6 +17,7 @@ const MovePage = lazy(() => import('../features/moves/MovePage'));
 const AdHocPage = lazy(() => import('../features/database/AdHocPage'));
 const PartsPage = lazy(() => import('../features/fleetParts/PartsPage'));
 const PartPage = lazy(() => import('../features/fleetParts/PartPage'));
+const InventoryPage = lazy(() => import('../features/inventory/InventoryPage'));
 const AgreedPage = lazy(() => import('../features/fleetParts/AgreedPage'));
 const ChangesPage = lazy(() => import('../features/changes/ChangesPage'));
 const ChangePage = lazy(() => import('../features/changes/ChangePage'));
@@ -107,6 +108,7 @@ function SignedIn() {
               <Route path="/setup/fleet" element={<Navigate to="/setup/fleet/databases" replace />} />
               <Route path="/setup/fleet/:list" element={<PartsPage />} />
               <Route path="/setup/fleet/:list/:id" element={<PartPage />} />
+              <Route path="/setup/inventory" element={<InventoryPage />} />
               <Route path="/agreed" element={<AgreedPage />} />
               <Route path="*" element={<Box sx={{ p: 3 }}>There is no such page. Press 1 for the fleet.</Box>} />
             </Routes>

@@ -76,6 +76,10 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     ICreateDriver? Create => null;
 
+    /// <summary>Asks hosts for their databases; only while <see cref="Here"/>. Null when the family cannot.</summary>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IInventoryDriver? Inventory => null;
+
     /// <summary>Whether it makes databases on an engine.</summary>
     bool Makes(EngineProfile engine) => false;
 
@@ -98,6 +102,9 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
 
     /// <summary>The drivers for a database; null when there are none.</summary>
     public IDriverFamily? TryFor(Core.Fleet.Database database) => families.FirstOrDefault(f => f.Knows(database));
+
+    /// <summary>All families that ask hosts for their databases; null where one of them can be called from another process alone.</summary>
+    public IReadOnlyList<IDriverFamily>? ThatAsk() => families.All(f => f.Here) ? [.. families.Where(f => f.Inventory is not null)] : null;
 
     /// <summary>The drivers that make databases on an engine; null when there are none.</summary>
     public IDriverFamily? ThatMake(EngineProfile engine) => families.FirstOrDefault(f => f.Makes(engine));

@@ -7,7 +7,7 @@ import FormControlLabel from '@mui/material/FormControlLabel';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
-import { useParams } from 'react-router';
+import { useLocation, useParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { usePlaces, useZone } from '../../app/places';
 import { useGo } from '../../app/premise';
@@ -57,7 +57,10 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
   const queries = useQueryClient();
   const may = useMay('administer');
   const things = usePlaces().data?.things ?? [];
-  const [part, setPart] = useState<Part>(kept ?? {});
+  // What a host said it runs comes filled in.
+  const filled = (useLocation().state as { part?: Part } | null)?.part;
+  const [part, setPart] = useState<Part>(kept ?? filled ?? {});
+  const [removing, setRemoving] = useState(false);
   const [wrong, setWrong] = useState<Record<string, string>>({});
   const [why, setWhy] = useState('');
   const id = list === 'links' ? ((part.between as string[] | undefined) ?? []).join('|') : String(part.id ?? '');
@@ -66,12 +69,16 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
   const asked = useDeferredValue(JSON.stringify(part));
   const ready = id !== '' && (list !== 'links' || id.split('|').every((s) => s !== ''));
   const preview = useQuery({
-    queryKey: ['parts', 'preview', list, id, asked, version],
-    enabled: ready && changed && !bad,
+    queryKey: ['parts', 'preview', list, id, removing ? null : asked, version],
+    enabled: removing || (ready && changed && !bad),
     placeholderData: keepPreviousData,
     retry: false,
     queryFn: () =>
-      got(api.POST('/api/fleet/preview', { body: { list, id, part: JSON.parse(asked) as Record<string, never> } })),
+      got(
+        api.POST('/api/fleet/preview', {
+          body: { list, id, part: removing ? null : (JSON.parse(asked) as Record<string, never>) },
+        }),
+      ),
   });
   const history = useQuery({
     queryKey: ['parts', 'history', list, id, version],
@@ -97,7 +104,7 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
     mutationFn: () => got(api.DELETE('/api/fleet/{list}/{id}', { params: { path: { list, id }, query } })),
     onSuccess: () => done(`/setup/fleet/${list}`),
   });
-  const p = changed && !bad && ready ? preview.data : undefined;
+  const p = removing || (changed && !bad && ready) ? preview.data : undefined;
   const error = save.error ?? remove.error;
   const set = (m: Member, text: string | string[] | boolean) => {
     const next = put(part, m, text);
@@ -105,6 +112,7 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
       const rest = Object.fromEntries(Object.entries(before).filter(([key]) => key !== m.key));
       return next === null ? { ...rest, [m.key]: text as string } : rest;
     });
+    setRemoving(false);
     if (next !== null) setPart(next);
   };
   const named = (list: ListName) =>
@@ -160,7 +168,8 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
         <Box component="h2" sx={{ m: 0, mb: 1, fontSize: 15 }}>
           Before it is kept
         </Box>
-        {!changed && <Box sx={{ color: 'text.secondary' }}>Nothing is changed.</Box>}
+        {removing && <Box sx={{ mb: 0.5, fontWeight: 650 }}>Without this {of.one}:</Box>}
+        {!changed && !removing && <Box sx={{ color: 'text.secondary' }}>Nothing is changed.</Box>}
         {p && <WhatItDoes preview={p} />}
         {preview.error && (
           <Alert severity="error" variant="outlined">
@@ -180,14 +189,21 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
             <Box sx={{ display: 'flex', gap: 1 }}>
               <Button
                 variant="contained"
-                disabled={!changed || bad || !ready || save.isPending || p?.fault != null}
+                disabled={removing || !changed || bad || !ready || save.isPending || p?.fault != null}
                 onClick={() => save.mutate()}
               >
                 Keep it
               </Button>
               {kept && (
-                <Button color="error" disabled={remove.isPending} onClick={() => remove.mutate()}>
-                  Remove this {of.one}
+                <Button
+                  color="error"
+                  variant={removing ? 'contained' : 'text'}
+                  disabled={
+                    remove.isPending || (removing && (p === undefined || preview.isPlaceholderData || p.fault != null))
+                  }
+                  onClick={() => (removing ? remove.mutate() : setRemoving(true))}
+                >
+                  {removing ? 'Remove it for good' : `Remove this ${of.one}`}
                 </Button>
               )}
             </Box>

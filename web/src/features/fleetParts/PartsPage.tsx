@@ -33,6 +33,7 @@ export default function PartsPage() {
       <Box sx={{ display: 'flex', gap: 2, alignItems: 'center', flexWrap: 'wrap', mb: 1.5 }}>
         <h1 style={{ fontSize: 20, margin: 0 }}>The fleet, part by part</h1>
         <Link to={withPremise('/agreed', search)}>what was agreed</Link>
+        <Link to={withPremise('/setup/inventory', search)}>what hosts say they run</Link>
         {may && (
           <Button
             component={Link}

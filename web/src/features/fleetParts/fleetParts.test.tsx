@@ -108,6 +108,29 @@ describe('the fleet, part by part', () => {
     expect(await screen.findByText(/at version 9 by plan/)).toBeTruthy();
   });
 
+  it('shows what its removal does before it is removed for good', async () => {
+    const asked = open('/setup/fleet/objectives/gate', { 'DELETE /api/fleet/objectives/gate': {} });
+    fireEvent.click(await screen.findByRole('button', { name: 'Remove this objective' }));
+    expect((await screen.findByTestId('does')).textContent).toContain('0 better, 1 worse');
+    expect(asked.find((a) => a.path === '/api/fleet/preview')!.body).toEqual({
+      list: 'objectives',
+      id: 'gate',
+      part: null,
+    });
+    expect(asked.some((a) => a.method === 'DELETE')).toBe(false);
+    fireEvent.click(screen.getByRole('button', { name: 'Remove it for good' }));
+    await waitFor(() => expect(asked.some((a) => a.method === 'DELETE')).toBe(true));
+  });
+
+  it('does not remove what something else names', async () => {
+    open('/setup/fleet/objectives/gate', {
+      'POST /api/fleet/preview': { ...preview, fault: 'database Tickets names it', member: 'objective' },
+    });
+    fireEvent.click(await screen.findByRole('button', { name: 'Remove this objective' }));
+    await screen.findByText(/database Tickets names it/);
+    expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Remove it for good' }).disabled).toBe(true);
+  });
+
   it('shows how it came to be so, and changes nothing for who may not', async () => {
     open('/setup/fleet/objectives/gate', {}, ['operate']);
     expect(await screen.findByText(/agreed with ticketing/)).toBeTruthy();

@@ -31,6 +31,7 @@ export default function SetupPage() {
         <h2 style={{ fontSize: 15, margin: '0 0 4px' }}>Fleet</h2>
         <Link to={withPremise('/setup/fleet/databases', search)}>The fleet, part by part</Link>: sites, hosts, stores,
         links, services, objectives, databases; each change with what it does to verdicts before it is kept.{' '}
+        <Link to={withPremise('/setup/inventory', search)}>What hosts say they run</Link>, against what the fleet has.{' '}
         <Link to={withPremise('/agreed', search)}>What was agreed</Link>, to print.
       </Box>
       <VersionsPanel />
