@@ -60,6 +60,39 @@ public class RestoreTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task What_is_more_open_than_its_source_is_released_only_with_a_reason_that_is_kept()
+    {
+        using var admin = await demo.AdminAsync();
+        var target = await DemoServer.AgoAsync(admin, 40);
+        var ways = await admin.GetAsync($"/api/recover/berth-plan?target={target}&host=hill-h2");
+        var check = Assert.Single(ways.GetProperty("prechecks").EnumerateArray(), p => p.GetProperty("name").GetString() == "as closed as its source");
+        Assert.Equal("warned", check.GetProperty("outcome").GetString());
+        Assert.Contains("projects", check.GetProperty("detail").GetString(), StringComparison.Ordinal);
+
+        var run = await admin.RestoreAsync("berth-plan", target, "open-berth", host: "hill-h2");
+        var held = await admin.RunIsAsync(run, "held");
+        Assert.Equal(3, held.GetProperty("moreOpen").GetArrayLength());
+        Assert.Equal((409, "why"), Session.Fault(await admin.PostAsync($"/api/runs/{run}/decide", new { choice = "release", why = " " })));
+        Assert.Equal("held", (await admin.GetAsync($"/api/runs/{run}")).GetProperty("run").GetProperty("state").GetString());
+        Assert.Equal(204, (await admin.PostAsync($"/api/runs/{run}/decide", new { choice = "release", why = "the project works on it until Friday" })).Status);
+        Assert.Empty((await admin.RunIsAsync(run, "done")).GetProperty("moreOpen").EnumerateArray());
+        var entry = Assert.Single(await LedgerAsync(admin), e => e.Kind == "more-open" && e.Body.Contains(run, StringComparison.Ordinal));
+        Assert.Contains("until Friday", entry.Body, StringComparison.Ordinal);
+        await admin.RemoveAsync(run);
+
+        // A copy says it before it is made; named hosts alone get in, so that the networks of its host do not count.
+        object Clone(string? because) => new { database = "berth-plan", @as = "clone", host = "hill-h2", hosts = (string[])["quay-h4"], until = DateTimeOffset.Parse(target, null).UtcDateTime.AddDays(2).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", null), name = "open-clone", moreOpenBecause = because };
+        Assert.Equal(2, (await admin.PostAsync("/api/copies/worksheet", Clone(null))).Body.GetProperty("moreOpen").GetArrayLength());
+        Assert.Equal((409, "moreOpenBecause"), Session.Fault(await admin.PostAsync("/api/copies", Clone(null))));
+        var made = await admin.PostAsync("/api/copies", Clone("its data are made up"));
+        Assert.Equal(201, made.Status);
+        var clone = made.Body.GetProperty("ids")[0].GetString()!;
+        Assert.Single(await LedgerAsync(admin), e => e.Kind == "more-open" && e.Body.Contains(clone, StringComparison.Ordinal));
+        await admin.RunIsAsync(clone, "done");
+        await admin.RemoveAsync(clone);
+    }
+
+    [Fact]
     public async Task A_database_is_put_back_in_place_and_back_again_to_its_last_minute_and_thrown_away_nothing_has_happened()
     {
         using var admin = await demo.AdminAsync();

@@ -29,6 +29,18 @@ public sealed record Host(
     string? CharacterSet = null,
     string? TimeZone = null)
 {
+    /// <summary>The networks from which what runs on it can be reached; empty means not stated.</summary>
+    public IReadOnlyList<string> OpenTo { get; init; } = [];
+
+    /// <summary>The accounts, or groups of them, that may sign in to what runs on it; empty means not stated.</summary>
+    public IReadOnlyList<string> SignsIn { get; init; } = [];
+
+    /// <summary>Who can read what lies on it; empty means not stated.</summary>
+    public IReadOnlyList<string> ReadBy { get; init; } = [];
+
+    /// <summary>Whether what lies on it is encrypted.</summary>
+    public bool Encrypted { get; init; }
+
     /// <summary>Whether a key is present; null when it is not stated which are.</summary>
     /// <param name="key">The name of the key.</param>
     public bool? HasKey(string key) => Keys.Count == 0 ? null : Keys.Contains(key);

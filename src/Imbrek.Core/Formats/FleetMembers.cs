@@ -44,6 +44,10 @@ internal static class FleetMembers
         OptionalMember<Host>.Text("collation", h => h.Collation, (h, v) => h with { Collation = v }),
         OptionalMember<Host>.Text("characterSet", h => h.CharacterSet, (h, v) => h with { CharacterSet = v }),
         OptionalMember<Host>.Text("timeZone", h => h.TimeZone, (h, v) => h with { TimeZone = v }),
+        OptionalMember<Host>.Texts("openTo", h => h.OpenTo, (h, v) => h with { OpenTo = v }),
+        OptionalMember<Host>.Texts("signsIn", h => h.SignsIn, (h, v) => h with { SignsIn = v }),
+        OptionalMember<Host>.Texts("readBy", h => h.ReadBy, (h, v) => h with { ReadBy = v }),
+        OptionalMember<Host>.Flag("encrypted", h => h.Encrypted, (h, v) => h with { Encrypted = v }),
     ];
 
     public static readonly IReadOnlyList<OptionalMember<Store>> Stores =

@@ -5,7 +5,7 @@ using NodaTime;
 
 namespace Imbrek.Core.Recovery;
 
-/// <summary>What is looked at before a restore: room, family and version, key, chain, copies, reach.</summary>
+/// <summary>What is looked at before a restore: room, family and version, openness, key, chain, copies, reach.</summary>
 public static class Prechecks
 {
     /// <summary>The name of the check of room.</summary>
@@ -35,6 +35,11 @@ public static class Prechecks
                 : host.Versions.Contains(version) ? new("major version", PrecheckOutcome.Passed, $"version {version} is installed")
                 : new("major version", PrecheckOutcome.Failed, $"version {version} is needed, {host.Id} has {string.Join(", ", host.Versions)}"),
         };
+        if (Openness.Of(subject.Fleet.Hosts[database.Host], host) is { Count: > 0 } open)
+        {
+            checks.Add(new("as closed as its source", PrecheckOutcome.Warned, string.Join("; ", open)));
+        }
+
         if (path is null)
         {
             checks.Add(new("chain", PrecheckOutcome.Failed, "no chain of sets leads to this instant"));

@@ -143,7 +143,13 @@ public static class TarnholtFerries
             TarnholtReplicas.Groups).WithPlans(TarnholtPlans.All(Zone));
 
         static Host Host(string id, string site, string? array, long mb, long gb, Id<EngineProfile>[] engines) =>
-            new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), mb * MB, gb * GB, engines, ["14", "15"], [id == "quay-h4" ? "tarnholt-2019" : TarnholtPlans.Key], id == "quay-h3" ? 3 : 4, 8);
+            new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), mb * MB, gb * GB, engines, ["14", "15"], [id == "quay-h4" ? "tarnholt-2019" : TarnholtPlans.Key], id == "quay-h3" ? 3 : 4, 8)
+            {
+                // Hillhouse's second host is where projects try things out: more get in there, and its disks are not encrypted.
+                OpenTo = id == "hill-h2" ? ["counters", "offices", "projects"] : ["counters", "offices"],
+                SignsIn = id == "hill-h2" ? ["tarnholt services", "tarnholt administrators", "contractors"] : ["tarnholt services", "tarnholt administrators"],
+                Encrypted = id != "hill-h2",
+            };
 
         static Store Store(string id, string site, string? array, bool offline, long read, long write) =>
             new(new(id), new(site), array is null ? null : new Id<StorageArray>(array), null, offline, read * MB, write * MB, null, CapacityGB(id) * GB, id == "north-o1");

@@ -367,6 +367,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   joint: null,
   change: null,
   of: null,
+  moreOpen: [],
   log: [],
   followed: [],
   usualSeconds: null,

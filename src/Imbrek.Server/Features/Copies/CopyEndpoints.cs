@@ -57,7 +57,7 @@ internal static class CopyEndpoints
 
     /// <summary>What would be made.</summary>
     /// <param name="Seconds">Until it can be used.</param>
-    public sealed record CopyWorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp);
+    public sealed record CopyWorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp, IReadOnlyList<string> MoreOpen);
 
     public sealed record CopiesBegun(IReadOnlyList<Guid> Ids);
 
@@ -119,17 +119,31 @@ internal static class CopyEndpoints
         {
             var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
             return TypedResults.Ok(new CopyWorksheetView(
-                null, null, p.Path.Host.Value, p.Path.Reaches, p.Path.LostSeconds, p.Path.Seconds, d.CheckSeconds, p.Mounted, p.RoomBytes, p.MovedBytes, p.Names, family?.QueryHelp, family?.MaskHelp));
+                null, null, p.Path.Host.Value, p.Path.Reaches, p.Path.LostSeconds, p.Path.Seconds, d.CheckSeconds, p.Mounted, p.RoomBytes, p.MovedBytes, p.Names, family?.QueryHelp, family?.MaskHelp, p.MoreOpen));
         }
         catch (BadInputException e)
         {
-            return TypedResults.Ok(new CopyWorksheetView(e.Message, e.Member, null, null, null, null, null, false, null, null, [], family?.QueryHelp, family?.MaskHelp));
+            return TypedResults.Ok(new CopyWorksheetView(e.Message, e.Member, null, null, null, null, null, false, null, null, [], family?.QueryHelp, family?.MaskHelp, []));
         }
     }
 
     private static async Task<Created<CopiesBegun>> MakeAsync(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
+        var (now, who) = (clock.GetCurrentInstant(), user.Identity!.Name!);
+        var p = CopyPlanning.Of(request, state, drivers, now, who);
+        if (p.MoreOpen.Count > 0 && string.IsNullOrWhiteSpace(request.MoreOpenBecause))
+        {
+            throw new BadInputException("moreOpenBecause", $"it would be more open than its source: {string.Join("; ", p.MoreOpen)}. Say why it is made all the same", 409, "more-open");
+        }
+
+        if (p.MoreOpen.Count > 0)
+        {
+            // Said before it is made, so that nothing more open ever stands without its reason.
+            await using var transaction = await data.Database.BeginTransactionAsync(cancel);
+            await LedgerTable.AppendAsync(data, now, who, "more-open", request.Database, RunJson.Write(new { runs = p.Rows.Select(r => r.Id), kind = request.As, open = p.MoreOpen, why = request.MoreOpenBecause }), cancel);
+            await transaction.CommitAsync(cancel);
+        }
+
         if (!await begin.TryBeginAsync(p.Rows, cancel))
         {
             throw new BadInputException("name", $"there is an instance {string.Join(" or ", p.Names)} on {p.Path.Host} already: choose another name, or remove it first", 409, "target-taken");

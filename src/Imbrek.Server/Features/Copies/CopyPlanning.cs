@@ -28,9 +28,10 @@ internal static class CopyPlanning
     /// <param name="Name">What it is called; a number follows where there are several. Null for a name after the database.</param>
     /// <param name="Query">A query to check it with; null for none.</param>
     /// <param name="Stays">Whether its end is told of only, and people remove it.</param>
+    /// <param name="MoreOpenBecause">Why it may be more open than its source, where it is; null where nobody said.</param>
     /// <param name="EverySeconds">Of what is left open for log: how often log is applied; of a clone: how often it is refreshed; null for by hand, or never.</param>
     public sealed record CopyRequest(
-        string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays, double? EverySeconds);
+        string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays, double? EverySeconds, string? MoreOpenBecause = null);
 
     /// <summary>What it comes to.</summary>
     /// <param name="Path">The way to it.</param>
@@ -38,8 +39,9 @@ internal static class CopyPlanning
     /// <param name="Names">The names of the instances.</param>
     /// <param name="RoomBytes">Room they take together.</param>
     /// <param name="MovedBytes">Bytes read for them together.</param>
+    /// <param name="MoreOpen">In what it is more open than its source: it is made only where somebody says why.</param>
     /// <param name="Rows">The runs that make them, not begun.</param>
-    public sealed record Planned(RestorePath Path, bool Mounted, IReadOnlyList<string> Names, long RoomBytes, long MovedBytes, IReadOnlyList<RunRow> Rows);
+    public sealed record Planned(RestorePath Path, bool Mounted, IReadOnlyList<string> Names, long RoomBytes, long MovedBytes, IReadOnlyList<string> MoreOpen, IReadOnlyList<RunRow> Rows);
 
     /// <exception cref="BadInputException">It names what cannot be.</exception>
     public static Planned Of(CopyRequest request, FleetState state, Drivers drivers, Instant now, string who)
@@ -177,6 +179,14 @@ internal static class CopyPlanning
             (row.Claim, row.Until) = (asked.Claim, until);
             return row;
         }).ToArray();
-        return new(path, mounted, names, room, count * path.Steps.Where(x => !mounted || x.Kind == Core.Catalogue.SetKind.Log).Sum(x => x.StoredBytes), rows);
+
+        // Named hosts alone get in; what is left open for log lets nobody in, and is looked at again before it is released.
+        var open = leftOpen ? [] : MoreOpen.Of(s.Fleet, d.Id.Value, path.Host.Value, byRule: true);
+        if (request.MoreOpenBecause is { } because && InputBounds.WhatIsWrong(because, InputBounds.Reason) is { } badReason)
+        {
+            throw new BadInputException("moreOpenBecause", badReason);
+        }
+
+        return new(path, mounted, names, room, count * path.Steps.Where(x => !mounted || x.Kind == Core.Catalogue.SetKind.Log).Sum(x => x.StoredBytes), open, rows);
     }
 }

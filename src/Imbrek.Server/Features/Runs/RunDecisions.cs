@@ -1,7 +1,9 @@
 using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
+using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.State;
 using Microsoft.EntityFrameworkCore;
 using NodaTime;
@@ -10,7 +12,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Runs;
 
 /// <summary>What people decide about runs: each decision once, kept before the run hears of it.</summary>
-internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker worker, Peers peers, IClock clock)
+internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker worker, Peers peers, FleetState fleet, IClock clock)
 {
     private const int LongestWhy = 500;
 
@@ -19,7 +21,7 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
     /// <param name="step">The step; null for the one that is asked about.</param>
     /// <param name="choice">What is chosen.</param>
     /// <param name="approves">Whether it is the approval of a second person, which never comes from whoever asked for the run.</param>
-    /// <param name="why">Why, as far as it is said; who refuses to approve must.</param>
+    /// <param name="why">Why, as far as it is said; who refuses to approve must, and who lets clients into what is more open than its source.</param>
     /// <param name="aloneBecause">Why one person approves alone in an emergency; null when nobody does.</param>
     /// <param name="who">Who decides.</param>
     /// <param name="cancel">Breaks it off.</param>
@@ -59,6 +61,12 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
             throw new BadInputException("why", $"say why in at most {LongestWhy} letters: whoever asked for it will want to know");
         }
 
+        var open = choice == RestoreAside.Release ? MoreOpen.Of(row, fleet.Fleet) : [];
+        if (open.Count > 0 && string.IsNullOrWhiteSpace(why))
+        {
+            throw new BadInputException("why", $"it is more open than its source: {string.Join("; ", open)}. Say why it is released all the same", 409, "more-open");
+        }
+
         await using var transaction = await data.Database.BeginTransactionAsync(cancel);
 
         // Whoever cancels at the same time waits for this, or this for them: of the two the first holds.
@@ -74,6 +82,11 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
         else if (approves)
         {
             await LedgerTable.AppendAsync(data, now, who, "approval", row.Database, RunJson.Write(new { run = id, kind = row.Kind, step = asked, title = run.Plan[asked].Title, askedBy = row.AskedBy, choice, why }), cancel);
+        }
+
+        if (open.Count > 0)
+        {
+            await LedgerTable.AppendAsync(data, now, who, "more-open", row.Database, RunJson.Write(new { run = id, kind = row.Kind, open, why }), cancel);
         }
 
         data.Decisions.Add(new DecisionRow { RunId = id, Step = asked, Round = run[asked].Round, Choice = choice!, Who = who, At = now, Why = string.IsNullOrWhiteSpace(why) ? null : why.Trim() });

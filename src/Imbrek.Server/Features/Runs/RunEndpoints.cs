@@ -7,6 +7,7 @@ using Imbrek.Data;
 using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.Features.Live;
 using Imbrek.Server.Features.Runs.Removal;
+using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.RestoreTogether;
 using Imbrek.Server.Security;
 using Imbrek.Server.State;
@@ -165,6 +166,7 @@ internal static class RunEndpoints
             RunView.JointOf(r, followed, fleet),
             RunView.ChangeOf(r, fleet, drivers),
             RunView.OfMany(r),
+            r.StateIs.IsOver() ? [] : MoreOpen.Of(r, fleet.Fleet),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],
             [.. followed.Select(f => RunLine.Of(f, fleet))],
             seconds.Length == 0 ? null : seconds[seconds.Length / 2],

@@ -165,6 +165,7 @@ internal sealed record ChangeRunView(
 /// <param name="Joint">For a drill of many; null for others.</param>
 /// <param name="Change">For a rehearsal of a change, or a change day; null for others.</param>
 /// <param name="Of">Which databases are brought to one instant, in words; null for others.</param>
+/// <param name="MoreOpen">In what that which it would let clients into is more open than its source: who releases it must say why.</param>
 internal sealed record RunView(
     RunLine Run,
     IReadOnlyList<RunStepView> Steps,
@@ -175,6 +176,7 @@ internal sealed record RunView(
     JointDrillView? Joint,
     ChangeRunView? Change,
     string? Of,
+    IReadOnlyList<string> MoreOpen,
     IReadOnlyList<RunLogLine> Log,
     IReadOnlyList<RunLine> Followed,
     double? UsualSeconds,

@@ -69,6 +69,7 @@ export default function NewCopyPage() {
   const [ends, setEnds] = useState('removed');
   const [every, setEvery] = useState('900');
   const [refreshed, setRefreshed] = useState('never');
+  const [because, setBecause] = useState('');
   const clock = useClock();
   const ending = end ?? (clock ? writeLocal(Math.ceil(clock.now / 3_600_000) * 3_600_000 + 3 * 86_400_000, zone) : '');
   const chosen = written === null && target ? Date.parse(target) : null;
@@ -103,10 +104,11 @@ export default function NewCopyPage() {
     queryFn: () => got(api.POST('/api/copies/worksheet', { body: JSON.parse(asked) as typeof body })),
   });
   const begin = useMutation({
-    mutationFn: () => got(api.POST('/api/copies', { body })),
+    mutationFn: () => got(api.POST('/api/copies', { body: { ...body, moreOpenBecause: because.trim() || null } })),
     onSuccess: (made) => go(made.ids.length === 1 ? `/runs/${made.ids[0]}` : '/copies'),
   });
   const s = sheet.data;
+  const open = s?.moreOpen ?? [];
   return (
     <Worksheet side={340}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.75, minWidth: 0, maxWidth: 760 }}>
@@ -264,11 +266,35 @@ export default function NewCopyPage() {
             {begin.error.message}
           </Alert>
         )}
+        {open.length > 0 && (
+          <Box sx={{ mb: 1.5 }}>
+            <b>More open than its source:</b>
+            <Box component="ul" sx={{ m: 0, mb: 1, pl: 2.5 }}>
+              {open.map((o) => (
+                <li key={o}>{o}</li>
+              ))}
+            </Box>
+            <TextField
+              label="Why it is made all the same"
+              value={because}
+              onChange={(e) => setBecause(e.target.value)}
+              helperText="It is kept in the ledger."
+              slotProps={{ htmlInput: { maxLength: 500 } }}
+              fullWidth
+            />
+          </Box>
+        )}
         {s && (
           <Button
             variant="contained"
             size="large"
-            disabled={!may || s.refused !== null || begin.isPending || sheet.isPlaceholderData}
+            disabled={
+              !may ||
+              s.refused !== null ||
+              begin.isPending ||
+              sheet.isPlaceholderData ||
+              (open.length > 0 && because.trim() === '')
+            }
             onClick={() => begin.mutate()}
           >
             {as === 'view'

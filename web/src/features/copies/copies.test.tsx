@@ -184,6 +184,7 @@ const sheet: Schemas['CopyWorksheetView'] = {
   names: ['tickets-view-1'],
   queryHelp: null,
   maskHelp: 'hide values',
+  moreOpen: [],
 };
 const make = (at: string, answer: Partial<Schemas['CopyWorksheetView']>, more: Record<string, unknown> = {}) => {
   const asked = server({
@@ -235,6 +236,24 @@ describe('a copy that is not there yet', () => {
       count: 2,
       mask: ['hide values', ' forget markers'],
     });
+  });
+
+  it('that is more open than its source is made only with a reason', async () => {
+    const asked = make(
+      '/copies/new?database=tickets&as=clone',
+      { mounted: false, moreOpen: ['what lies on hill-h2 is not encrypted, at its source it is'] },
+      { 'POST /api/copies': { ids: ['1'] } },
+    );
+    end('2026-11-27 18:00');
+    await screen.findByText(/what lies on hill-h2 is not encrypted/);
+    const button = () => screen.getByRole<HTMLButtonElement>('button', { name: 'Make the clone' });
+    expect(button().disabled).toBe(true);
+    fireEvent.change(screen.getByLabelText('Why it is made all the same'), { target: { value: 'test data alone' } });
+    await waitFor(() => expect(button().disabled).toBe(false));
+    fireEvent.click(button());
+    await waitFor(() =>
+      expect(asked.find((a) => a.path === '/api/copies')?.body).toMatchObject({ moreOpenBecause: 'test data alone' }),
+    );
   });
 
   it('says what is wrong, and begins nothing', async () => {

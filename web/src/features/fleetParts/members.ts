@@ -79,6 +79,10 @@ export const lists: Record<ListName, { word: string; one: string; members: Membe
       { key: 'collation', label: 'Collation', kind: 'text' },
       { key: 'characterSet', label: 'Character set', kind: 'text' },
       { key: 'timeZone', label: 'Time zone', kind: 'text' },
+      { key: 'openTo', label: 'Open to networks', kind: 'texts', hint: 'between commas' },
+      { key: 'signsIn', label: 'Accounts that sign in', kind: 'texts', hint: 'between commas' },
+      { key: 'readBy', label: 'Read by', kind: 'texts', hint: 'who can read what lies on it' },
+      { key: 'encrypted', label: 'Encrypted', kind: 'flag' },
     ],
   },
   stores: {

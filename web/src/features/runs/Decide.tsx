@@ -11,6 +11,7 @@ import { choiceWord } from './words';
 export function Decide({
   step,
   checks,
+  moreOpen,
   may,
   pending,
   decide,
@@ -18,6 +19,8 @@ export function Decide({
 }: {
   step: Schemas['RunStepView'];
   checks: Schemas['CheckResult'][] | null;
+  /** In what that which is released would be more open than its source: then somebody must say why. */
+  moreOpen: string[];
   may: boolean;
   pending: boolean;
   decide: (choice: string, why: string | null) => void;
@@ -26,6 +29,7 @@ export function Decide({
 }) {
   const zone = useZone();
   const [why, setWhy] = useState('');
+  const open = step.choices.includes('release') ? moreOpen : [];
   const bad = checks?.filter((c) => !c.passed).length ?? 0;
   return (
     <Box sx={{ border: 2, borderColor: 'warning.main', p: 1.5, mb: 2 }}>
@@ -47,12 +51,24 @@ export function Decide({
           </span>
         )}
       </Box>
-      {may && !step.hold && (
+      {open.length > 0 && (
+        <Box sx={{ my: 0.75 }}>
+          <b>More open than its source:</b>
+          <Box component="ul" sx={{ m: 0, pl: 2.5 }}>
+            {open.map((o) => (
+              <li key={o}>{o}</li>
+            ))}
+          </Box>
+        </Box>
+      )}
+      {may && (!step.hold || open.length > 0) && (
         <TextField
-          label="Why"
+          label={open.length > 0 ? 'Why it is released all the same' : 'Why'}
           value={why}
           onChange={(e) => setWhy(e.target.value)}
-          helperText="Needed to refuse; it is kept."
+          helperText={
+            open.length > 0 ? 'Needed to release; it is kept in the ledger.' : 'Needed to refuse; it is kept.'
+          }
           slotProps={{ htmlInput: { maxLength: 500 } }}
           fullWidth
           sx={{ mb: 1 }}
@@ -65,7 +81,7 @@ export function Decide({
               key={c}
               variant={i === 0 ? 'contained' : 'outlined'}
               color={i === 0 && bad ? 'warning' : 'primary'}
-              disabled={pending || (c === 'refuse' && why.trim() === '')}
+              disabled={pending || ((c === 'refuse' || (c === 'release' && open.length > 0)) && why.trim() === '')}
               onClick={() => decide(c, why.trim() || null)}
             >
               {choiceWord[c] ?? c}

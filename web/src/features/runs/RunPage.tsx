@@ -119,6 +119,7 @@ export default function RunPage() {
             key={s.number}
             step={s}
             checks={restore?.measured?.checks ?? null}
+            moreOpen={run.data.moreOpen}
             may={s.hold ? may : mayApprove}
             pending={pending}
             decide={(choice, why) => decide.mutate({ step: s.number, choice, why, approves: !s.hold })}

@@ -67,6 +67,20 @@ describe('a restore', () => {
     );
   });
 
+  it('held and more open than its source, is released only with a reason, and thrown away without', async () => {
+    const open = { moreOpen: ['it can be reached from projects'] };
+    const asked = look(aside({}, open), ['operate'], { 'POST /api/runs/r-1/decide': {} });
+    await screen.findByText('it can be reached from projects');
+    const release = () => screen.getByRole<HTMLButtonElement>('button', { name: 'Release: let clients in' });
+    expect(release().disabled).toBe(true);
+    expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Throw away' }).disabled).toBe(false);
+    fireEvent.change(screen.getByLabelText('Why it is released all the same'), { target: { value: ' for a day ' } });
+    fireEvent.click(release());
+    await waitFor(() =>
+      expect(asked.find((a) => a.method === 'POST')?.body).toEqual({ step: 6, choice: 'release', why: 'for a day' }),
+    );
+  });
+
   it('held, is thrown away on demand', async () => {
     const asked = look(aside(), ['operate'], { 'POST /api/runs/r-1/decide': {} });
     fireEvent.click(await screen.findByRole('button', { name: 'Throw away' }));
