@@ -45,6 +45,9 @@ internal sealed class WorldFamily : IDriverFamily
     public bool RestoresInPlace => true;
 
     /// <inheritdoc/>
+    public string? WhyNoMove => null;
+
+    /// <inheritdoc/>
     public bool RestoresInstances => false;
 
     /// <inheritdoc/>

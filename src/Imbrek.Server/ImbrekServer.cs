@@ -31,6 +31,7 @@ using Imbrek.Server.Features.Runs.IntegrityCheck;
 using Imbrek.Server.Features.Runs.JointDrill;
 using Imbrek.Server.Features.Runs.LookAtReplica;
 using Imbrek.Server.Features.Runs.MendReplica;
+using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.NewDatabase;
 using Imbrek.Server.Features.Runs.PlanChange;
 using Imbrek.Server.Features.Runs.ReadBack;
@@ -230,6 +231,7 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, RestoreKind>();
         builder.Services.AddSingleton<IRunKind, RestoreInPlaceKind>();
         builder.Services.AddSingleton<IRunKind, RestoreTogetherKind>();
+        builder.Services.AddSingleton<IRunKind, MoveKind>();
         builder.Services.AddSingleton<IRunKind, RehearsalKind>();
         builder.Services.AddSingleton<IRunKind, TemporaryCopyKind>();
         builder.Services.AddSingleton<IRunKind, RemovalKind>();

@@ -284,9 +284,15 @@ public sealed class StandInDriver(World world) : IRestoreDriver
             {
                 var d = world[instance.Database];
                 world.Live(d);
-                return Take(instance) is var (image, _) && instance.Host == d.Database.Host
-                    ? world.Replicas.PutBack(d, image, BranchOf(instance, d) ?? d.Branch, began)
-                    : throw new DriverException(DriverProblem.Refused, $"there is nothing on {d.Database.Host} to put in the place of {instance.Database}");
+                if (Take(instance) is not var (image, _))
+                {
+                    throw new DriverException(DriverProblem.Refused, $"there is nothing on {instance.Host} to put in the place of {instance.Database}");
+                }
+
+                // Put back, it may leave behind what was written since; moved, it takes all of it along.
+                return instance.Host == d.Database.Host || (d.IsStopped && image.Position == d.Image.Position)
+                    ? world.Replicas.PutBack(d, image, BranchOf(instance, d) ?? d.Branch, began, instance.Host)
+                    : throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} does not hold all that was written on {d.Database.Host}, or that is still written to");
             },
             cancel);
         await DiscardAsync(call, instance, cancel);

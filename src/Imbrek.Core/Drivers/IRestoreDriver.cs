@@ -46,7 +46,8 @@ public interface IRestoreDriver
     Task<Moved> ReleaseAsync(RunCall call, InstanceSpec instance, CancellationToken cancel);
 
     /// <summary>
-    /// Has the instance take the place of its database, on the host where that runs: what it holds is the database from now on, a new branch begins, and clients are let in. There is no way back but a restore.
+    /// Has the instance take the place of its database: what it holds is the database from now on, a new branch begins, and clients are let in. On the host where that runs there is no way back but a restore; on another one
+    /// it must hold all that was written, and nobody may be writing.
     /// </summary>
     /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
     Task<Promotion> PlaceAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) =>

@@ -19,7 +19,7 @@ public sealed record MoveForecast(IReadOnlyList<MoveForecast.Round> Rounds, Move
     /// <summary>A round.</summary>
     /// <param name="Data">Bytes it copies.</param>
     /// <param name="Seconds">Seconds it takes.</param>
-    public readonly record struct Round(double Data, double Seconds);
+    public sealed record Round(double Data, double Seconds);
 
     /// <summary>What would make it fit that does not, each by itself.</summary>
     /// <param name="Window">The window, seconds.</param>
@@ -50,6 +50,11 @@ public sealed record MoveForecast(IReadOnlyList<MoveForecast.Round> Rounds, Move
             rounds.Add(last);
         }
     }
+
+    /// <summary>What the next round would come to after one that really took so long: the last one, were it that.</summary>
+    /// <param name="q">The figures.</param>
+    /// <param name="seconds">Seconds that the round before took.</param>
+    public static Round Following(MoveQuestion q, double seconds) => Next(q, new Round(0, seconds));
 
     /// <summary>What would have to be otherwise so that a move fits; null where it does.</summary>
     /// <remarks>Each is looked for by halving, to a millionth, between what does not fit and what does.</remarks>

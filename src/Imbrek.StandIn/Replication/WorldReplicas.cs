@@ -349,22 +349,31 @@ public sealed class WorldReplicas
         return new Promotion((now - began) / 1000.0, branch, host, Math.Max(0, (lostUpTo - forkAt) / 1000.0), lost, left);
     }
 
-    /// <summary>What was restored takes the place of a database, where it is: a new branch begins, and replicas follow if they hold nothing beyond.</summary>
+    /// <summary>What was restored takes the place of a database, where it is or on another host: a new branch begins, and replicas follow if they hold nothing beyond.</summary>
     /// <param name="d">The database.</param>
     /// <param name="image">What was restored.</param>
     /// <param name="parent">The branch it was restored from.</param>
     /// <param name="began">When putting it in place began, milliseconds.</param>
-    internal Promotion PutBack(SimulatedDatabase d, PageImage image, int parent, long began)
+    /// <param name="host">Where it lives from now on.</param>
+    internal Promotion PutBack(SimulatedDatabase d, PageImage image, int parent, long began, Id<Host> host)
     {
         var (lost, lostUpTo, version) = (d.Committed(image.Time, world.NowMs), d.Image.Time, d.Database.Version);
         var others = TakeOut(d, null);
-        var branch = new Branch(d.Database.Branches.Select(b => b.Id).Append(1).Max() + 1, parent, image.Position, Instant.FromUnixTimeMilliseconds(image.Time), world.Now);
-        d.GoOnAs(image, branch);
+        var branch = new Branch(d.Database.Branches.Select(b => b.Id).Append(1).Max() + 1, parent, image.Position, Instant.FromUnixTimeMilliseconds(image.Time), world.Now, host == d.Database.Host ? null : d.Database.Host);
+        if (host == d.Database.Host)
+        {
+            d.GoOnAs(image, branch);
+        }
+        else
+        {
+            d.TakeOver(image, host, branch, lostNothing: lost == 0);
+        }
+
         var left = Follow(others, branch);
         world.Fleet = world.Fleet.With(world.Fleet.Databases.Select(x => x.Id == d.Database.Id ? d.Database : x));
         PutBack(others);
         world.KeepLogs();
-        world.Tell(d.Database.Id, "restored", $"put back in place to {Instants.Write(branch.ForkAt)}; branch {branch.Id} begins at position {branch.ForkPosition}");
+        world.Tell(d.Database.Id, "restored", $"{(branch.LeftHost is null ? "put back in place to" : $"moved to {host} as of")} {Instants.Write(branch.ForkAt)}; branch {branch.Id} begins at position {branch.ForkPosition}");
         return new Promotion((world.NowMs - began) / 1000.0, branch, d.Database.Host, Math.Max(0, (lostUpTo - image.Time) / 1000.0), lost, left, d.Database.Version == version ? null : d.Database.Version);
     }
 

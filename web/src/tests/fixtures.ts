@@ -366,6 +366,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   drill: null,
   joint: null,
   change: null,
+  move: null,
   of: null,
   moreOpen: [],
   log: [],

@@ -23,6 +23,9 @@ internal interface IDriverFamily
     /// <summary>Whether it can have what was restored take the place of its database.</summary>
     bool RestoresInPlace => false;
 
+    /// <summary>Why it moves no database to another host by its sets; null when it does.</summary>
+    string? WhyNoMove => "its drivers move nothing by sets: set up a replica there, and switch over to it";
+
     /// <summary>What a query of an administrator's own may be, in words, for whoever writes one.</summary>
     string QueryHelp { get; }
 

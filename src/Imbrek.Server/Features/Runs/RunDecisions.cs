@@ -1,4 +1,5 @@
 using Imbrek.Core.Formats;
+using Imbrek.Core.Moves;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
@@ -61,7 +62,7 @@ internal sealed class RunDecisions(ImbrekContext data, RunStore store, RunWorker
             throw new BadInputException("why", $"say why in at most {LongestWhy} letters: whoever asked for it will want to know");
         }
 
-        var open = choice == RestoreAside.Release ? MoreOpen.Of(row, fleet.Fleet) : [];
+        var open = choice is RestoreAside.Release or MoveByRounds.Switch ? MoreOpen.Of(row, fleet.Fleet) : [];
         if (open.Count > 0 && string.IsNullOrWhiteSpace(why))
         {
             throw new BadInputException("why", $"it is more open than its source: {string.Join("; ", open)}. Say why it is released all the same", 409, "more-open");

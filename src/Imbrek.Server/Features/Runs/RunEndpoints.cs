@@ -165,6 +165,7 @@ internal static class RunEndpoints
             RunView.DrillOf(r),
             RunView.JointOf(r, followed, fleet),
             RunView.ChangeOf(r, fleet, drivers),
+            RunView.MoveOf(r),
             RunView.OfMany(r),
             r.StateIs.IsOver() ? [] : MoreOpen.Of(r, fleet.Fleet),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],

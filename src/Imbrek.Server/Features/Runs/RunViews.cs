@@ -1,5 +1,6 @@
 using Imbrek.Core.Changes;
 using Imbrek.Core.Drills;
+using Imbrek.Core.Moves;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Core.Timetable;
@@ -7,6 +8,7 @@ using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Change;
 using Imbrek.Server.Features.Runs.Drill;
 using Imbrek.Server.Features.Runs.JointDrill;
+using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.RestoreTogether;
@@ -140,6 +142,16 @@ internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding End
     internal sealed record Member(string Database, string Name, Guid Run, string? Replica, string Host, double PlannedLostSeconds, double PlannedServiceSeconds, double? RpoSeconds, double? RtoSeconds);
 }
 
+/// <summary>What a move was planned with, expected and measured.</summary>
+/// <param name="Figures">The figures it was planned with.</param>
+/// <param name="Forecast">What they come to.</param>
+/// <param name="Rounds">The rounds made so far in which it stayed open.</param>
+/// <param name="Following">What the next round would come to by what the last one took; null before there is one, and once the last has been made.</param>
+/// <param name="Last">The round with nobody writing; null until it is made.</param>
+/// <param name="DowntimeSeconds">How long nobody could write; null until it lives there.</param>
+internal sealed record MoveRunView(
+    string From, string To, MoveQuestion Figures, MoveForecast Forecast, IReadOnlyList<MoveForecast.Round> Rounds, MoveForecast.Round? Following, MoveForecast.Round? Last, double? DowntimeSeconds);
+
 /// <summary>What a rehearsal of a change, or a change day, was asked for, expected and measured.</summary>
 /// <param name="Rehearsal">Whether it is a rehearsal.</param>
 /// <param name="WindowEnd">Of a change day: when the window ends.</param>
@@ -164,6 +176,7 @@ internal sealed record ChangeRunView(
 /// <param name="Drill">For a drill; null for others.</param>
 /// <param name="Joint">For a drill of many; null for others.</param>
 /// <param name="Change">For a rehearsal of a change, or a change day; null for others.</param>
+/// <param name="Move">For a move; null for others.</param>
 /// <param name="Of">Which databases are brought to one instant, in words; null for others.</param>
 /// <param name="MoreOpen">In what that which it would let clients into is more open than its source: who releases it must say why.</param>
 internal sealed record RunView(
@@ -175,6 +188,7 @@ internal sealed record RunView(
     DrillView? Drill,
     JointDrillView? Joint,
     ChangeRunView? Change,
+    MoveRunView? Move,
     string? Of,
     IReadOnlyList<string> MoreOpen,
     IReadOnlyList<RunLogLine> Log,
@@ -290,10 +304,23 @@ internal sealed record RunView(
         return new(true, asked.Change!.Name, asked.Change.ToVersion, null, null, null, null, measured, notTested);
     }
 
+    /// <summary>What a move was asked for; null for a run of another kind.</summary>
+    public static MoveRunView? MoveOf(RunRow r)
+    {
+        if (r.Kind != MoveKind.KindName || r.Question is not { } question)
+        {
+            return null;
+        }
+
+        var asked = RunJson.Read<MoveKind.Question>(question);
+        var (open, last, downtime) = MoveByRounds.MeasuredBy(r.ToRun());
+        return new(asked.From, asked.Restore.Host, asked.Figures, asked.Forecast, open, last is null && open.Count > 0 ? MoveForecast.Following(asked.Figures, open[^1].Seconds) : null, last, downtime);
+    }
+
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>
     public static RestoreView? RestoreOf(RunRow r, FleetState fleet)
     {
-        if (RestoreQuestion.Of(r) is not { } asked)
+        if (r.Kind == MoveKind.KindName || RestoreQuestion.Of(r) is not { } asked)
         {
             return null;
         }

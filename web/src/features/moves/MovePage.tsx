@@ -1,11 +1,14 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
+import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
-import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useDeferredValue } from 'react';
 import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
 import { usePlaces } from '../../app/places';
+import { useGo } from '../../app/premise';
+import { useMay } from '../../app/session';
 import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, duration } from '../../shared/format';
@@ -61,6 +64,13 @@ export default function MovePage() {
       ),
   });
   const m = sheet.isError ? undefined : sheet.data;
+  const go = useGo();
+  const may = useMay('operate');
+  const begin = useMutation({
+    mutationFn: () =>
+      got(api.POST('/api/moves', { body: { read: null, most: null, database: database!, to, ...said } })),
+    onSuccess: (r) => go(`/runs/${r.id}`),
+  });
   const known: Record<string, number> = m
     ? {
         rate: m.rate / 1e6,
@@ -119,6 +129,29 @@ export default function MovePage() {
           </Alert>
         )}
         {m && <Comes move={m} onRate={(r) => put('rate', String(r))} />}
+        {begin.error && (
+          <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
+            {begin.error.message}
+          </Alert>
+        )}
+        {m && m.why === null && m.whyNotBegun !== null && (
+          <Box sx={{ color: 'text.secondary' }}>It cannot be begun here: {m.whyNotBegun}.</Box>
+        )}
+        {m && may && m.whyNotBegun === null && (
+          <>
+            <Button
+              variant="contained"
+              size="large"
+              disabled={!m.fits || begin.isPending || sheet.isPlaceholderData}
+              onClick={() => begin.mutate()}
+            >
+              Begin the move
+            </Button>
+            <Box sx={{ color: 'text.secondary', mt: 1 }}>
+              It is brought up on {m.to} and follows; nobody is kept out before somebody says so.
+            </Box>
+          </>
+        )}
       </Side>
     </Worksheet>
   );

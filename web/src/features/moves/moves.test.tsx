@@ -1,8 +1,9 @@
-import { fireEvent, screen, waitFor } from '@testing-library/react';
+import { fireEvent, render, screen, waitFor } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
 import { fleetPage, fleetRow } from '../../tests/fixtures';
 import { places, Refusal, server, show } from '../../tests/page';
+import { MoveFigures } from './MoveFigures';
 import MovePage from './MovePage';
 
 const move = (changes: Partial<Schemas['MoveSheet']>): Schemas['MoveSheet'] => ({
@@ -10,6 +11,7 @@ const move = (changes: Partial<Schemas['MoveSheet']>): Schemas['MoveSheet'] => (
   from: 'quay-h3',
   to: 'hill-h2',
   why: null,
+  whyNotBegun: null,
   size: 6e12,
   change: 56e6,
   changeFrom: 'as stated in the fleet',
@@ -31,14 +33,32 @@ const move = (changes: Partial<Schemas['MoveSheet']>): Schemas['MoveSheet'] => (
   remedy: { window: 456, rate: 90e6, change: 30e6 },
   ...changes,
 });
-const open = (answer: unknown, at = '/moves/new?database=plan-archive&to=hill-h2') => {
+const open = (
+  answer: unknown,
+  at = '/moves/new?database=plan-archive&to=hill-h2',
+  may = ['look'],
+  more: Record<string, unknown> = {},
+) => {
   const asked = server({
     'GET /api/places': places,
     'GET /api/fleet': fleetPage(fleetRow()),
     'POST /api/moves/worksheet': answer,
+    ...more,
   });
-  show(<MovePage />, at, ['look'], '/moves/new');
+  show(<MovePage />, at, may, '/moves/new');
   return asked;
+};
+
+const figures: Schemas['MoveQuestion'] = {
+  size: 20e9,
+  change: 1e5,
+  rate: 62.5e6,
+  round: 20,
+  window: 300,
+  metadata: 60,
+  check: 180,
+  read: null,
+  most: 50,
 };
 
 describe('a move', () => {
@@ -64,6 +84,34 @@ describe('a move', () => {
     screen.getByText(/It cannot live there: hill-h2 has too little room/);
   });
 
+  it('is begun where it fits, with the figures that are shown', async () => {
+    const asked = open(
+      move({ fits: true, downtimeSeconds: 240, remedy: null }),
+      '/moves/new?database=plan-archive&to=hill-h2&rate=125',
+      ['operate'],
+      { 'POST /api/moves': { id: 'r-9' } },
+    );
+    fireEvent.click(await screen.findByRole('button', { name: 'Begin the move' }));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('/runs/r-9'));
+    expect(asked.find((a) => a.path === '/api/moves')!.body).toMatchObject({
+      database: 'plan-archive',
+      to: 'hill-h2',
+      rate: 125e6,
+      window: null,
+    });
+  });
+
+  it('is not begun where it does not fit, or cannot be', async () => {
+    open(move({}), undefined, ['operate']);
+    expect((await screen.findByRole<HTMLButtonElement>('button', { name: 'Begin the move' })).disabled).toBe(true);
+  });
+
+  it('says why it cannot be begun', async () => {
+    open(move({ whyNotBegun: 'no plan backs its log up' }), undefined, ['operate']);
+    await screen.findByText(/no plan backs its log up/);
+    expect(screen.queryByRole('button', { name: 'Begin the move' })).toBeNull();
+  });
+
   it('asks nothing while a figure is none, and says what the server refuses', async () => {
     const asked = open(new Refusal(409, 'nothing links them', 'to'), '/moves/new?database=plan-archive&to=skerry-h1');
     await screen.findByText('nothing links them');
@@ -71,5 +119,39 @@ describe('a move', () => {
     fireEvent.change(screen.getByLabelText(/^Moved/), { target: { value: 'much' } });
     await screen.findByText('a number');
     expect(asked.filter((a) => a.path === '/api/moves/worksheet')).toHaveLength(before);
+  });
+});
+
+describe('a move under way', () => {
+  it('shows each round as expected and as measured, and what the next would take', () => {
+    const forecast = {
+      rounds: [
+        { data: 20e9, seconds: 340 },
+        { data: 50e6, seconds: 21 },
+      ],
+      last: { data: 3e6, seconds: 20 },
+      downtimeSeconds: 100,
+      fits: true,
+      totalSeconds: 481,
+    };
+    render(
+      <MoveFigures
+        move={{
+          from: 'quay-h1',
+          to: 'hill-h1',
+          figures: { ...figures, window: 300 },
+          forecast,
+          rounds: [{ data: 21e9, seconds: 400 }],
+          following: { data: 60e6, seconds: 22 },
+          last: null,
+          downtimeSeconds: null,
+        }}
+      />,
+    );
+    screen.getByText('it still runs on quay-h1');
+    screen.getByText('6 min 40 s');
+    screen.getByText('about 21 s');
+    expect(screen.getByText(/By what the last one took/).textContent).toContain('60 MB in 22 s');
+    screen.getByText('nobody writing');
   });
 });

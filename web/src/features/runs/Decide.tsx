@@ -29,17 +29,24 @@ export function Decide({
 }) {
   const zone = useZone();
   const [why, setWhy] = useState('');
-  const open = step.choices.includes('release') ? moreOpen : [];
+  const letsIn = step.choices.find((c) => c === 'release' || c === 'switch');
+  const open = letsIn ? moreOpen : [];
   const bad = checks?.filter((c) => !c.passed).length ?? 0;
   return (
     <Box sx={{ border: 2, borderColor: 'warning.main', p: 1.5, mb: 2 }}>
       <Box component="h2" sx={{ m: 0, fontSize: 15 }}>
-        {!step.hold ? `Approve: ${step.title}` : step.choices.includes('throw-away') ? 'Held for a look' : step.title}
+        {!step.hold
+          ? `Approve: ${step.title}`
+          : step.choices.includes('throw-away') && !step.choices.includes('switch')
+            ? 'Held for a look'
+            : step.title}
       </Box>
       <Box sx={{ my: 0.75 }}>
         {checks &&
           (bad === 0 ? `All ${checks.length} checks passed. ` : `${bad} of ${checks.length} checks did not pass. `)}
         {step.choices.includes('release') && 'Nobody is let in until you release it.'}
+        {step.choices.includes('switch') &&
+          'Switched, one more round follows, everybody is kept out for the last one, and clients go there once it is checked. Until then it can be called off, and it stays where it is.'}
         {step.choices.includes('put-in-place') &&
           'Put in place, it is the database, and there is no way back but another restore; thrown away, all is as it was.'}
         {step.choices.includes('carry-out') &&
@@ -63,11 +70,11 @@ export function Decide({
       )}
       {may && (!step.hold || open.length > 0) && (
         <TextField
-          label={open.length > 0 ? 'Why it is released all the same' : 'Why'}
+          label={open.length > 0 ? 'Why it is done all the same' : 'Why'}
           value={why}
           onChange={(e) => setWhy(e.target.value)}
           helperText={
-            open.length > 0 ? 'Needed to release; it is kept in the ledger.' : 'Needed to refuse; it is kept.'
+            open.length > 0 ? 'Needed to let clients in; it is kept in the ledger.' : 'Needed to refuse; it is kept.'
           }
           slotProps={{ htmlInput: { maxLength: 500 } }}
           fullWidth
@@ -81,7 +88,7 @@ export function Decide({
               key={c}
               variant={i === 0 ? 'contained' : 'outlined'}
               color={i === 0 && bad ? 'warning' : 'primary'}
-              disabled={pending || ((c === 'refuse' || (c === 'release' && open.length > 0)) && why.trim() === '')}
+              disabled={pending || ((c === 'refuse' || (c === letsIn && open.length > 0)) && why.trim() === '')}
               onClick={() => decide(c, why.trim() || null)}
             >
               {choiceWord[c] ?? c}

@@ -20,6 +20,7 @@ import { Alone } from './Alone';
 import { Decide } from './Decide';
 import { RestoreFigures } from './RestoreFigures';
 import { RunFacts } from './RunFacts';
+import { MoveFigures } from '../moves/MoveFigures';
 import { StepBars } from './StepBars';
 import { Took } from './Took';
 import { runKindWord, stateColour, stateWord } from './words';
@@ -53,7 +54,7 @@ export default function RunPage() {
   });
   if (run.error) return <Failure error={run.error} again={() => void run.refetch()} />;
   if (!run.data) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
-  const { run: r, steps, restore, drill, joint, change, cancellable } = run.data;
+  const { run: r, steps, restore, drill, joint, change, move, cancellable } = run.data;
   // Nothing is turned back that was not begun.
   const begun = steps.some((s) => s.kind === 'part' && s.started !== null);
   const asked = steps
@@ -83,6 +84,7 @@ export default function RunPage() {
         </Box>
         <Box sx={{ color: 'text.secondary' }}>
           {change && `${change.name} · `}
+          {move && `From ${move.from} to ${move.to} · `}
           {restore && (
             <>
               To <b>{localTime(restore.planned.reaches, zone)}</b> on {restore.host} as {restore.instance}, supposing{' '}
@@ -127,7 +129,9 @@ export default function RunPage() {
           />
         ))}
         {error && <Failure error={error} />}
-        {change ? (
+        {move ? (
+          <MoveFigures move={move} />
+        ) : change ? (
           <ChangeFigures change={change} />
         ) : restore ? (
           <RestoreFigures restore={restore} />
@@ -136,7 +140,7 @@ export default function RunPage() {
         ) : (
           <Took view={run.data} />
         )}
-        {r.ended && (restore || drill || joint || change || r.instance) && (
+        {r.ended && (restore || drill || joint || change || move || r.instance) && (
           <Box sx={{ mt: 2 }} title={utc(r.ended)}>
             Ended {localTime(r.ended, zone)}.{' '}
             <Link to={withPremise('/evidence', search, { database: r.database })}>Its entry in the ledger</Link>

@@ -74,7 +74,7 @@ describe('a restore', () => {
     const release = () => screen.getByRole<HTMLButtonElement>('button', { name: 'Release: let clients in' });
     expect(release().disabled).toBe(true);
     expect(screen.getByRole<HTMLButtonElement>('button', { name: 'Throw away' }).disabled).toBe(false);
-    fireEvent.change(screen.getByLabelText('Why it is released all the same'), { target: { value: ' for a day ' } });
+    fireEvent.change(screen.getByLabelText('Why it is done all the same'), { target: { value: ' for a day ' } });
     fireEvent.click(release());
     await waitFor(() =>
       expect(asked.find((a) => a.method === 'POST')?.body).toEqual({ step: 6, choice: 'release', why: 'for a day' }),

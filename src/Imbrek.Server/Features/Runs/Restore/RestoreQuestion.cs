@@ -7,6 +7,7 @@ using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Change;
+using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.RestoreInPlace;
 using Imbrek.Server.Features.Runs.TemporaryCopy;
@@ -85,7 +86,7 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
     public Loss LossOf(FleetModel fleet) => Core.Objectives.Loss.Kept(Loss, fleet);
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
-    public static RestoreQuestion? Of(RunRow run) =>
+    public static RestoreQuestion? Of(RunRow run) => run is { Kind: MoveKind.KindName, Question: { } move } ? RunJson.Read<MoveKind.Question>(move).Restore :
         run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen or TemporaryCopyKind.Refresh || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";

@@ -27,7 +27,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     /// <inheritdoc/>
     public virtual async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
-        var asked = run.Question<RestoreQuestion>();
+        var asked = RestoreQuestion.Of(run.Row)!;
         var measured = await RestoreAside.DoAsync(
             step, drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), asked.Planned.Reaches, new CheckWish(asked.Query, asked.CheckWithin), progress, cancel);
         return SaidOf(measured);
@@ -39,17 +39,17 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
 
     /// <inheritdoc/>
     public virtual Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, run.Question<RestoreQuestion>().Spec(run.Row.Database, run.Row.Id), cancel);
+        drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, RestoreQuestion.Of(run.Row)!.Spec(run.Row.Database, run.Row.Id), cancel);
 
     /// <summary>Where a copy failed: another copy of the same sets, or another chain, if it reaches as late as was promised.</summary>
-    public (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure)
+    public virtual (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure)
     {
         if (failure is not { Problem: DriverProblem.CopyDamaged or DriverProblem.CopyUnreachable, Copy: not null })
         {
             return (null, null);
         }
 
-        var asked = run.Question<RestoreQuestion>();
+        var asked = RestoreQuestion.Of(run.Row)!;
         var db = fleet[run.Row.Database];
         var avoided = Avoided(run.Run);
         var answer = PathFinder.Find(db.Subject, new PathQuestion
@@ -82,7 +82,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
 
     /// <summary>What has been measured so far; null until it is ready and checked.</summary>
     protected RestoreResult? Result(RunContext run) =>
-        fleet.Has(run.Row.Database) ? RestoreResult.Of(run.Run, run.Row.Started, run.Question<RestoreQuestion>(), fleet.Fleet.DatabaseById[new(run.Row.Database)]) : null;
+        fleet.Has(run.Row.Database) ? RestoreResult.Of(run.Run, run.Row.Started, RestoreQuestion.Of(run.Row)!, fleet.Fleet.DatabaseById[new(run.Row.Database)]) : null;
 
     /// <summary>What is kept when it ends.</summary>
     /// <param name="run">The run.</param>
@@ -93,7 +93,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     /// <param name="state">How it ended, where its steps went well and what was found did not; null for as its steps did.</param>
     protected Conclusion Conclude(RunContext run, Ending end, string done, bool keepsClaim, Instant now, RunState? state = null)
     {
-        var asked = run.Question<RestoreQuestion>();
+        var asked = RestoreQuestion.Of(run.Row)!;
         var measured = Result(run);
         var note = end.State switch
         {

@@ -207,16 +207,22 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
     /// <summary>What a take over changes in the fleet: the branch that began and the host it runs on, unless that is named already; the replica is one no more, and who it fed is fed by the primary.</summary>
     public static IReadOnlyList<FleetParts.Change> Named(FleetChanges changes, FleetModel fleet, string id, Branch branch, string host, string from, string replica)
     {
-        var database = changes.Find("databases", id)!;
-        var branches = database["branches"] as JsonArray ?? [];
+        return LivesOn(changes, id, branch, host, from) is not { } lives
+            ? []
+            : [.. RemoveReplica.RemoveReplicaKind.Refed(changes, fleet, new(replica), null), RemoveReplica.RemoveReplicaKind.Ended(changes, replica, branch.StartsAt), lives];
+    }
 
-        // Who follows an engine's log may have named the branch before; the host is ours to name.
-        database["branches"] = new JsonArray([.. branches.Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetFile.Write(branch with { LeftHost = new(from) })]);
+    /// <summary>What changes in the fleet where a database lives on another host, on a branch that began there; null where that is named already.</summary>
+    public static FleetParts.Change? LivesOn(FleetChanges changes, string id, Branch branch, string host, string from)
+    {
+        var database = changes.Find("databases", id)!;
         if (database["host"]?.ToString() == host)
         {
-            return [];
+            return null;
         }
 
+        // Who follows an engine's log may have named the branch before; the host is ours to name.
+        database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetFile.Write(branch with { LeftHost = new(from) })]);
         database["host"] = host;
         if (database["recoveryHosts"] is JsonArray hosts)
         {
@@ -224,6 +230,6 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
             database["recoveryHosts"] = new JsonArray([.. hosts.Select(h => h!.ToString()).Where(h => h != host).Append(from).Distinct().Select(h => (JsonNode)h)]);
         }
 
-        return [.. RemoveReplica.RemoveReplicaKind.Refed(changes, fleet, new(replica), null), RemoveReplica.RemoveReplicaKind.Ended(changes, replica, branch.StartsAt), FleetParts.Put("databases", id, database)];
+        return FleetParts.Put("databases", id, database);
     }
 }

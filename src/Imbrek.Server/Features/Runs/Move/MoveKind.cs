@@ -1,0 +1,165 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Moves;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Runs.Restore;
+using Imbrek.Server.Features.Runs.TakeOver;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.Move;
+
+/// <summary>
+/// A database moves to another host by its own sets: brought up there, followed round by round, held; switched over it lives there, on a branch of its own that is named in the fleet and gets its first base. Called off,
+/// failed or thrown away before that, it is where it was.
+/// </summary>
+internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges changes, IClock clock) : RestoringKind(drivers, fleet, clock)
+{
+    public const string KindName = "move";
+
+    /// <summary>What is taken at the end is a call of its own, and so is each round: the numbers of their steps lie below it.</summary>
+    private const int BasePart = 1_000;
+
+    private readonly Drivers drivers = drivers;
+
+    /// <summary>What was asked.</summary>
+    /// <param name="Restore">What is brought up there.</param>
+    /// <param name="From">The host it runs on when it is asked for.</param>
+    /// <param name="Figures">The figures it was planned with.</param>
+    /// <param name="Forecast">What they come to.</param>
+    public sealed record Question(RestoreQuestion Restore, string From, MoveQuestion Figures, MoveForecast Forecast);
+
+    /// <inheritdoc/>
+    public override IReadOnlyList<string> Names { get; } = [KindName];
+
+    /// <summary>A run that moves a database; meanwhile it can neither take over, nor be drilled or put back.</summary>
+    /// <param name="s">The database.</param>
+    /// <param name="path">The path to the other host, to a state that log can be applied to.</param>
+    /// <param name="log">How its log is taken.</param>
+    /// <param name="figures">The figures.</param>
+    /// <param name="driver">Whose database it is.</param>
+    /// <param name="who">Who asks for it.</param>
+    /// <param name="now">The instant.</param>
+    public static RunRow Row(RecoverySubject s, RestorePath path, TakeSpec log, MoveQuestion figures, string driver, string who, Instant now)
+    {
+        var (d, forecast) = (s.Database, MoveForecast.Of(figures));
+        var asked = new RestoreQuestion("none", now, null, null, null, path.Host.Value, $"move-{Guid.CreateVersion7():n}"[..17], RestoreQuestion.Promise.Of(path));
+        var steps = MoveByRounds.Steps(d, path, asked.Instance, log, forecast, s.Fleet.Engines[d.Engine].OpenSeconds, Promoting.FirstBaseOf(s.Fleet, d));
+        var row = NewRuns.Row(KindName, d.Id.Value, driver, new Question(asked, d.Host.Value, figures, forecast), Run.Of(new RunPlan(steps)), who, now);
+        row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);
+        return row;
+    }
+
+    /// <inheritdoc/>
+    public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var (family, asked) = (drivers.Named(run.Row.Driver!), run.Question<Question>());
+        switch (step.Kind)
+        {
+            case MoveByRounds.Save or "base":
+                return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(step.Kind == "base" ? BasePart : step.Number), step, cancel);
+            case MoveByRounds.Round:
+                return await FollowAsync(run, step, asked.Restore, family.Restore, progress, cancel);
+            case MoveByRounds.Out:
+                return new StepResult(await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel));
+            case "check":
+                // What it must hold is all that was written until everybody was kept out.
+                var checks = await family.Restore.CheckAsync(run.Call, asked.Restore.Spec(run), ReachedBy(run.Run) ?? asked.Restore.Planned.Reaches, null, cancel);
+                var bad = checks.Where(c => !c.Passed).Select(c => $"{c.Name}: {c.Detail}").ToArray();
+                return new StepResult(bad.Length == 0 ? $"{checks.Count} checks passed" : string.Join("; ", bad), RestoreAside.Write(new RestoreAside.Measured(0, 0, Checks: checks)), Failed: bad.Length > 0);
+            case MoveByRounds.Place:
+                var p = await family.Restore.PlaceAsync(run.Call, asked.Restore.Spec(run), cancel);
+                return new StepResult($"branch {p.Branch.Id} begins at position {p.Branch.ForkPosition}", RunJson.Write(Promoted.Of(p)));
+            case "name":
+                var placed = PlacedIn(run.Run)!;
+                if (TakeOverKind.LivesOn(changes, run.Row.Database, placed.ToBranch(), placed.Host, asked.From) is { } lives)
+                {
+                    await changes.KeepAsync([lives], "it was moved", run.Row.AskedBy!, cancel);
+                }
+
+                return new StepResult(placed.Left.Count == 0 ? "all replicas follow" : $"do not follow: {string.Join("; ", placed.Left)}");
+            case "discard":
+                // Everybody is let in where it was: nothing is done where nobody was kept out.
+                await Fences(family).LetInAsync(run.Call, new(run.Row.Database), cancel);
+                return await base.DoAsync(run, step, progress, cancel);
+            default:
+                return await base.DoAsync(run, step, progress, cancel);
+        }
+    }
+
+    /// <inheritdoc/>
+    public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
+        step.Kind == MoveByRounds.Out ? Fences(drivers.Named(run.Row.Driver!)).LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
+
+    /// <inheritdoc/>
+    public override (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => (null, "it stays where it is; begun anew, it reads other copies");
+
+    /// <inheritdoc/>
+    public override string? Measured(RunContext run) => null;
+
+    /// <inheritdoc/>
+    public override Conclusion Conclude(RunContext run, Ending end, Instant now)
+    {
+        var (asked, placed) = (run.Question<Question>(), PlacedIn(run.Run));
+        var (rounds, last, downtime) = MoveByRounds.MeasuredBy(run.Run);
+        var note = end.State switch
+        {
+            RunState.Done when placed is not null => $"it lives on {placed.Host}; nobody could write for {PlainDuration.Of(downtime!.Value)}{(placed.Left.Count == 0 ? "" : $"; do not follow: {string.Join("; ", placed.Left)}")}",
+            RunState.Done => $"thrown away; it stays on {asked.From}",
+            RunState.Cancelled => $"called off; it stays on {asked.From}",
+            _ => $"{(end.Failed is { } failed ? run.Run[failed].Note : null) ?? "it could not be completed"}{(placed is null ? $"; it stays on {asked.From}" : "")}",
+        };
+        if (end.LeftBehind.Count > 0)
+        {
+            note += $"; could not be taken back: {string.Join(", ", end.LeftBehind.Select(n => run.Run.Plan[n].Title))}";
+        }
+
+        return new Conclusion(end.State, note, LedgerBody: RunJson.Write(new
+        {
+            run = run.Row.Id,
+            outcome = placed is not null && end.State == RunState.Done ? "moved" : PlanFile.Name(end.State),
+            why = note,
+            begunBy = run.Row.AskedBy,
+            decidedBy = run.Run.Plan.Steps.Select(s => run.Run[s.Number].DecidedBy).LastOrDefault(x => x is not null),
+            from = asked.From,
+            to = asked.Restore.Host,
+            planned = new { rounds = asked.Forecast.Rounds.Count, downtimeSeconds = asked.Forecast.DowntimeSeconds, windowSeconds = asked.Figures.Window },
+            measured = new { rounds, last, downtimeSeconds = downtime },
+            checks = run.Run.Plan.Steps.Where(s => s.Kind == "check" && run.Run[s.Number].Measured is not null).SelectMany(s => RunJson.Read<RestoreAside.Measured>(run.Run[s.Number].Measured!).Checks ?? []),
+        }));
+    }
+
+    private static IReplicateDriver Fences(IDriverFamily family) => family.Replicate ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {family.Name} keep nobody out");
+
+    private static Promoted? PlacedIn(Run run) =>
+        run.Plan.Steps.Where(s => s.Kind == MoveByRounds.Place).Select(s => run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
+
+    /// <summary>The instant that is there, by whoever applied what.</summary>
+    private static Instant? ReachedBy(Run run) => run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" or MoveByRounds.Round).Select(s => run[s.Number].Measured).OfType<string>()
+        .Select(m => RunJson.Read<RestoreAside.Measured>(m).Reached).LastOrDefault(r => r is not null) is { } reached ? Instants.Parse(reached) : null;
+
+    /// <summary>Applies all log that there is to what is there: also that which a plan took in between.</summary>
+    private async Task<StepResult> FollowAsync(RunContext run, Step step, RestoreQuestion asked, IRestoreDriver driver, Action<double> progress, CancellationToken cancel)
+    {
+        var s = Fleet[run.Row.Database].Subject;
+        if (run.Run[step.After[0]] is { Note: { } set, Measured: { } took } && RunJson.Read<RestoreAside.Measured>(took).Bytes > 0 && s.Catalogue.IndexOf(new(set)) < 0)
+        {
+            return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
+        }
+
+        var host = s.Fleet.Hosts[new(asked.Host)];
+        if (PathFinder.Onwards(s, Clock.GetCurrentInstant(), host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
+        {
+            return new StepResult("nothing was written meanwhile", RestoreAside.Write(new RestoreAside.Measured(0, 0)));
+        }
+
+        var logs = Core.Recovery.TemporaryCopy.FurtherLog(s.Database, s.Fleet.Engines[s.Database.Engine], host.Id, path, open: false)[0];
+        var measured = await RestoreAside.DoAsync(logs, driver, asked.Call(run), asked.Spec(run), path.Reaches, null, progress, cancel);
+        return new StepResult($"{path.Steps.Count} log {(path.Steps.Count == 1 ? "set" : "sets")}", RestoreAside.Write(measured));
+    }
+}
