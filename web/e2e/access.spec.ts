@@ -22,6 +22,7 @@ const pages = [
   '/databases/tickets/copy',
   '/setup/fleet/databases',
   '/setup/fleet/objectives/counter',
+  '/setup/inventory',
   '/agreed',
   '/moves/new?database=plan-archive&to=hill-h2',
   '/replicas',

@@ -30,7 +30,7 @@ export default function InventoryPage() {
     onSettled: () => queries.invalidateQueries({ queryKey: ['inventory'] }),
   });
   if (hosts.error) return <Failure error={hosts.error} again={() => void hosts.refetch()} />;
-  const all = hosts.data ?? [];
+  const all = (hosts.data ?? []).toSorted((a, b) => said(b) - said(a));
   const total = all.reduce((sum, h) => sum + h.changes.length, 0);
   return (
     <Box sx={{ p: 2, maxWidth: 1180 }}>
@@ -58,6 +58,9 @@ export default function InventoryPage() {
     </Box>
   );
 }
+
+/** What has something to say comes first; what was never asked, last. */
+const said = (h: HostInventory) => (h.changes.length > 0 ? 3 : h.unseen.length > 0 ? 2 : h.at !== null ? 1 : 0);
 
 function summary(hosts: HostInventory[], total: number) {
   const asked = hosts.filter((h) => h.at !== null).length;

@@ -148,7 +148,7 @@ describe('a move under way', () => {
         }}
       />,
     );
-    screen.getByText('it still runs on quay-h1');
+    screen.getByText('because it still runs on quay-h1');
     screen.getByText('6 min 40 s');
     screen.getByText('about 21 s');
     expect(screen.getByText(/By what the last one took/).textContent).toContain('60 MB in 22 s');
