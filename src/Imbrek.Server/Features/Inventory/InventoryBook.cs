@@ -60,7 +60,12 @@ internal sealed class InventoryBook : IFindingSource
     {
         await using var data = ImbrekDatabase.Context(source);
         var rows = await data.Inventories.AsNoTracking().ToListAsync(cancel);
-        return asked = rows.ToDictionary(r => r.Host, r => new Asked(r.Waits, r.At, Read(r.Answer), r.BeforeAt, Read(r.Before)));
+        var before = asked;
+
+        // What is as it was stays what it is: the findings made of it are kept.
+        return asked = rows.Count == before.Count && rows.TrueForAll(r => before.TryGetValue(r.Host, out var was) && (was.Waits, was.At, was.BeforeAt) == (r.Waits, r.At, r.BeforeAt))
+            ? before
+            : rows.ToDictionary(r => r.Host, r => new Asked(r.Waits, r.At, Read(r.Answer), r.BeforeAt, Read(r.Before)));
     }
 
     private static HostAnswer? Read(string? json) => json is null ? null : RunJson.Read<HostAnswer>(json) is var a ? new(a.Databases ?? [], a.Unseen ?? []) : null;

@@ -16,6 +16,7 @@ import { Failure } from '../../shared/Failure';
 import { readLocal, utc, writeLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
+import { LocalTimeField } from '../../shared/LocalTimeField';
 import { ChangeComes } from './ChangeComes';
 import { bodyOf, draftOf, emptyDraft, emptyPart, idOf, type Draft } from './script';
 
@@ -153,13 +154,13 @@ function Sheet({ kept, engines }: { kept: Schemas['ChangeScriptView'] | null; en
                 width={185}
                 onChange={setHost}
               />
-              <TextField
-                label={`The window ends (${zone})`}
+              <LocalTimeField
+                label="The window ends"
+                zone={zone}
+                empty=""
                 value={ending}
-                onChange={(e) => setEnd(e.target.value)}
-                error={until === null && ending !== ''}
-                helperText={until === null && ending !== '' ? 'such as 2026-11-27 04:00' : undefined}
-                sx={{ width: 220 }}
+                onChange={setEnd}
+                width={250}
               />
               <TextField
                 label="Watched for, minutes"

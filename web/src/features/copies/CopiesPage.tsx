@@ -1,7 +1,6 @@
 import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
-import TextField from '@mui/material/TextField';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Link, useLocation, useSearchParams } from 'react-router';
@@ -11,6 +10,7 @@ import { useGo, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration, localTime, readLocal, utc, writeLocal } from '../../shared/format';
+import { LocalTimeField } from '../../shared/LocalTimeField';
 import { AskCopy } from './AskCopy';
 import { copyWord, shareLeft } from './words';
 
@@ -246,15 +246,14 @@ function ApplyLog({ copy, zone }: { copy: Schemas['StandingCopyView']; zone: str
   });
   return (
     <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1, alignItems: 'start', mt: 1 }}>
-      <TextField
-        label={`Log up to, local time (${zone})`}
-        placeholder="as far as it goes"
+      <LocalTimeField
+        label="Log up to"
+        zone={zone}
+        empty="as far as it goes"
         value={text}
-        onChange={(e) => setText(e.target.value)}
-        error={wrong || apply.error !== null}
-        helperText={wrong ? 'such as 2026-11-27 18:00' : apply.error?.message}
-        slotProps={{ inputLabel: { shrink: true } }}
-        sx={{ width: 300 }}
+        onChange={setText}
+        {...(apply.error && { error: apply.error.message })}
+        width={300}
       />
       <Button variant="outlined" disabled={wrong || apply.isPending} onClick={() => apply.mutate(false)}>
         Apply it
@@ -279,13 +278,12 @@ function AnotherEnd({ copy, zone, onDone }: { copy: Schemas['StandingCopyView'];
   });
   return (
     <Box sx={{ display: 'flex', gap: 1, alignItems: 'start', mt: 1 }}>
-      <TextField
-        label={`Ends, local time (${zone})`}
+      <LocalTimeField
+        label="Ends"
+        zone={zone}
         value={text}
-        onChange={(e) => setText(e.target.value)}
-        error={at === null || set.error !== null}
-        helperText={at === null ? 'such as 2026-11-27 18:00' : set.error?.message}
-        sx={{ width: 235 }}
+        onChange={setText}
+        {...(set.error && { error: set.error.message })}
       />
       <Button variant="outlined" disabled={at === null || set.isPending} onClick={() => set.mutate()}>
         Set

@@ -16,6 +16,7 @@ import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, count, duration, localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
+import { LocalTimeField } from '../../shared/LocalTimeField';
 
 const uses = ['view', 'clone', 'open-for-log'] as const;
 type Use = (typeof uses)[number];
@@ -125,24 +126,8 @@ export default function NewCopyPage() {
           />
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'start' }}>
-          <TextField
-            label={`As of, local time (${zone})`}
-            placeholder="the newest"
-            value={when}
-            onChange={(e) => setWritten(e.target.value)}
-            error={wrongWhen}
-            helperText={wrongWhen ? 'such as 2026-11-23 07:40' : undefined}
-            slotProps={{ inputLabel: { shrink: true } }}
-            sx={{ width: 235 }}
-          />
-          <TextField
-            label={`Ends, local time (${zone})`}
-            value={ending}
-            onChange={(e) => setEnd(e.target.value)}
-            error={until === null && ending !== ''}
-            helperText={until === null && ending !== '' ? 'such as 2026-11-27 18:00' : undefined}
-            sx={{ width: 235 }}
-          />
+          <LocalTimeField label="As of" zone={zone} empty="the newest" value={when} onChange={setWritten} />
+          <LocalTimeField label="Ends" zone={zone} empty="" value={ending} onChange={setEnd} />
           <ChoiceField
             label="Then"
             value={ends}

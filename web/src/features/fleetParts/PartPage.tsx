@@ -18,6 +18,7 @@ import { localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
+import { LocalTimeField } from '../../shared/LocalTimeField';
 import { idOfPart, lists, put, typed, type ListName, type Member, type Part } from './members';
 import { WhatItDoes } from './WhatItDoes';
 
@@ -301,19 +302,19 @@ function Field({
     }
     case 'time': {
       const text = time ?? (typeof value === 'string' ? writeLocal(Date.parse(value), zone) : '');
-      const bad = text.trim() !== '' && readLocal(text, zone) === null;
       return (
-        <TextField
-          label={`${label} (${zone})`}
+        <LocalTimeField
+          label={label}
+          zone={zone}
+          empty=""
           value={text}
-          error={bad}
-          helperText={bad ? 'such as 2026-11-27 18:00' : m.hint}
-          onChange={(e) => {
-            setTime(e.target.value);
-            const at = readLocal(e.target.value, zone);
-            if (e.target.value.trim() === '' || at !== null) set(at === null ? '' : utc(at));
+          {...(m.hint !== undefined && { help: m.hint })}
+          onChange={(written) => {
+            setTime(written);
+            const at = readLocal(written, zone);
+            if (written.trim() === '' || at !== null) set(at === null ? '' : utc(at));
           }}
-          sx={{ width: 260 }}
+          width={260}
         />
       );
     }

@@ -6,6 +6,7 @@ import { keepFile, type Schemas } from '../../api/client';
 import { duration, localTime, readLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
+import { LocalTimeField } from '../../shared/LocalTimeField';
 
 const glyph: Record<Schemas['PrecheckOutcome'], [string, string]> = {
   passed: ['M2 7l3.5 4L12 3', 'primary.main'],
@@ -108,16 +109,13 @@ export function Consequence(props: {
             }
             slotProps={{ inputLabel: { shrink: true }, htmlInput: { inputMode: 'decimal' } }}
           />
-          <TextField
-            label={`Ends, local time (${zone})`}
-            placeholder="no end"
+          <LocalTimeField
+            label="Ends"
+            zone={zone}
+            empty="no end"
             value={props.ends}
-            onChange={(e) => props.onEnds(e.target.value)}
-            error={wrongEnd}
-            helperText={
-              wrongEnd ? 'such as 2026-11-27 18:00' : props.ends ? 'its owner is told; people remove it' : undefined
-            }
-            slotProps={{ inputLabel: { shrink: true } }}
+            onChange={props.onEnds}
+            {...(props.ends && { help: 'its owner is told; people remove it' })}
           />
           {props.error && (
             <Alert severity="error" variant="outlined">

@@ -15,6 +15,7 @@ import { Failure } from '../../shared/Failure';
 import { duration, localTime, readLocal, utc } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
+import { LocalTimeField } from '../../shared/LocalTimeField';
 
 /** As many as can be brought to one instant together. */
 const most = 100;
@@ -65,7 +66,6 @@ export default function SeveralPage() {
     onSuccess: (rows) => put([...new Set([...databases, ...rows.map((r) => r.id)])].slice(0, most)),
   });
   const s = databases.length > 0 ? sheet.data : undefined;
-  const wrong = when.trim() !== '' && until === null;
   return (
     <Worksheet side={340}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, minWidth: 0 }}>
@@ -83,16 +83,7 @@ export default function SeveralPage() {
             width={160}
             onChange={(h) => all.mutate(h)}
           />
-          <TextField
-            label={`Not after, local time (${zone})`}
-            placeholder="now"
-            value={when}
-            onChange={(e) => setWhen(e.target.value)}
-            error={wrong}
-            helperText={wrong ? 'such as 2026-11-23 07:40' : undefined}
-            slotProps={{ inputLabel: { shrink: true } }}
-            sx={{ width: 235 }}
-          />
+          <LocalTimeField label="Not after" zone={zone} empty="now" value={when} onChange={setWhen} />
           <TextField
             label="Added to each name"
             placeholder="together"
