@@ -66,7 +66,7 @@ start_beside() { # in a process group of its own, so that all of it ends when th
 }
 
 # What has no need of each other runs side by side: the units of the web app beside the build, the suite of the server, which mostly
-# waits for processes it killed, beside all the others, and what only computes beside that of real clusters, which waits for them.
+# waits for processes it killed, beside all the others, and what only computes beside real clusters and the browser.
 need_web_packages
 rm -f "$here/out/unit.json"
 units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
@@ -124,13 +124,9 @@ waits=$beside
 # What only computes has no clock to meet: it takes what the others leave of the processors.
 start_beside computing
 computes=$beside
+beside=""
 suite PostgreSql
 count_suite PostgreSql
-wait "$computes"
-computes=""
-count_suite Core
-count_suite StandIn
-beside=""
 
 build_pages
 began=$SECONDS
@@ -159,8 +155,11 @@ good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
 bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
 count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
 
+wait "$computes"
+computes=""
+count_suite Core
+count_suite StandIn
 wait "$waits"
-beside=""
 waits=""
 count_suite Server
 

@@ -67,6 +67,11 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IReplicateDriver? Replicate => null;
 
+    /// <summary>Keeps everybody out of a database, and lets them in again; only while <see cref="Here"/>.</summary>
+    /// <exception cref="DriverException">The family keeps nobody out.</exception>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    IReplicateDriver Fences => Replicate ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {Name} keep nobody out");
+
     /// <summary>Stops writes, sends clients over and looks on; only while <see cref="Here"/>. Null when the family cannot.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IDrillDriver? Drill => null;

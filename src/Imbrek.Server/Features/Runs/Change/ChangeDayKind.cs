@@ -53,7 +53,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             case ChangeSteps.Before or ChangeSteps.After:
                 return ChangeResult.Said(await family.Change!.LookAsync(run.Call, target, asked.Change.Queries, cancel));
             case "out":
-                return new StepResult(await Fences(family).FenceAsync(run.Call, database, cancel));
+                return new StepResult(await family.Fences.FenceAsync(run.Call, database, cancel));
             case "point":
                 return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(PointPart), step, cancel);
             case ChangeSteps.Part:
@@ -62,7 +62,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             case "name":
                 return await NameAsync(run, cancel);
             case "let-in":
-                await Fences(family).LetInAsync(run.Call, database, cancel);
+                await family.Fences.LetInAsync(run.Call, database, cancel);
                 return new StepResult();
             case "base":
                 return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(BasePart), step, cancel);
@@ -77,7 +77,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
 
     /// <inheritdoc/>
     public Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        step.Kind == "out" ? Fences(drivers.Named(run.Row.Driver!)).LetInAsync(run.Call, new(run.Row.Database), cancel) : Task.CompletedTask;
+        step.Kind == "out" ? drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : Task.CompletedTask;
 
     /// <inheritdoc/>
     public string? Measured(RunContext run) => ChangeResult.Of(run.Run, run.Question<Question>().Change, null, null) is { Before: not null } r ? RunJson.Write(r) : null;
@@ -109,8 +109,6 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             measured = new { parts = r.Parts.Select(p => new { p.Name, p.Seconds }), outSeconds = r.OutSeconds, differences = r.Differences, slower = r.Slower, branch = r.Branch },
         }));
     }
-
-    private static IReplicateDriver Fences(IDriverFamily family) => family.Replicate ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {family.Name} keep nobody out");
 
     /// <summary>Names version and branch in the fleet, once.</summary>
     private async Task<StepResult> NameAsync(RunContext run, CancellationToken cancel)
@@ -161,7 +159,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
                 if (run.Question<Question>().Change.IsOutage)
                 {
                     // What was not put back let everybody in again when it ended; here people have not decided yet.
-                    await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel);
+                    await family.Fences.FenceAsync(run.Call, new(run.Row.Database), cancel);
                 }
 
                 return new StepResult(there.Note ?? "it was not put back", Failed: true);

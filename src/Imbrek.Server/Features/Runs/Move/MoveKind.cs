@@ -66,7 +66,7 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
             case MoveByRounds.Round:
                 return await FollowAsync(run, step, asked.Restore, family.Restore, progress, cancel);
             case MoveByRounds.Out:
-                return new StepResult(await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel));
+                return new StepResult(await family.Fences.FenceAsync(run.Call, new(run.Row.Database), cancel));
             case "check":
                 // What it must hold is all that was written until everybody was kept out.
                 var checks = await family.Restore.CheckAsync(run.Call, asked.Restore.Spec(run), ReachedBy(run.Run) ?? asked.Restore.Planned.Reaches, null, cancel);
@@ -85,7 +85,7 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
                 return new StepResult(placed.Left.Count == 0 ? "all replicas follow" : $"do not follow: {string.Join("; ", placed.Left)}");
             case "discard":
                 // Everybody is let in where it was: nothing is done where nobody was kept out.
-                await Fences(family).LetInAsync(run.Call, new(run.Row.Database), cancel);
+                await family.Fences.LetInAsync(run.Call, new(run.Row.Database), cancel);
                 return await base.DoAsync(run, step, progress, cancel);
             default:
                 return await base.DoAsync(run, step, progress, cancel);
@@ -94,7 +94,7 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
 
     /// <inheritdoc/>
     public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        step.Kind == MoveByRounds.Out ? Fences(drivers.Named(run.Row.Driver!)).LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
+        step.Kind == MoveByRounds.Out ? drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
 
     /// <inheritdoc/>
     public override (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => (null, "it stays where it is; begun anew, it reads other copies");
@@ -133,11 +133,6 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
             checks = run.Run.Plan.Steps.Where(s => s.Kind == "check" && run.Run[s.Number].Measured is not null).SelectMany(s => RunJson.Read<RestoreAside.Measured>(run.Run[s.Number].Measured!).Checks ?? []),
         }));
     }
-
-    private static IReplicateDriver Fences(IDriverFamily family) => family.Replicate ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {family.Name} keep nobody out");
-
-    private static Promoted? PlacedIn(Run run) =>
-        run.Plan.Steps.Where(s => s.Kind == MoveByRounds.Place).Select(s => run[s.Number].Measured).FirstOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
 
     /// <summary>The instant that is there, by whoever applied what.</summary>
     private static Instant? ReachedBy(Run run) => run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" or MoveByRounds.Round).Select(s => run[s.Number].Measured).OfType<string>()

@@ -3,6 +3,7 @@ using Imbrek.Core.Evidence;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
+using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.State;
@@ -116,6 +117,10 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
 
         return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));
     }
+
+    /// <summary>What taking the place of its database came to; null before.</summary>
+    protected static Promoted? PlacedIn(Run run) =>
+        run.Plan.Steps.Where(s => s.Kind == "place").Select(s => run[s.Number].Measured).LastOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
 
     /// <summary>How speeds compared with the profile: only from what one call moved whole; a step taken up again, or one that goes on where another copy failed, says nothing of its speed.</summary>
     private static List<PaceRow> Learn(RunContext run, RestoreQuestion asked)

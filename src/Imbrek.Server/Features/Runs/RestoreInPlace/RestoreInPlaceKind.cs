@@ -52,7 +52,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
         switch (step.Kind)
         {
             case "out":
-                return new StepResult(await Fences(family).FenceAsync(run.Call, new(run.Row.Database), cancel));
+                return new StepResult(await family.Fences.FenceAsync(run.Call, new(run.Row.Database), cancel));
             case "save" or "base":
                 return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(step.Kind == "save" ? SavePart : BasePart), step, cancel);
             case "place":
@@ -61,7 +61,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
             case "name":
                 return await NameAsync(run, PlacedIn(run.Run)!, cancel);
             case "let-in":
-                await Fences(family).LetInAsync(run.Call, new(run.Row.Database), cancel);
+                await family.Fences.LetInAsync(run.Call, new(run.Row.Database), cancel);
                 return new StepResult();
             default:
                 return await base.DoAsync(run, step, progress, cancel);
@@ -70,7 +70,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
 
     /// <inheritdoc/>
     public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        step.Kind == "out" ? Fences(drivers.Named(run.Row.Driver!)).LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
+        step.Kind == "out" ? drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
 
     /// <inheritdoc/>
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)
@@ -83,11 +83,6 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
             keepsClaim: false,
             now);
     }
-
-    private static IReplicateDriver Fences(IDriverFamily family) => family.Replicate ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {family.Name} keep nobody out");
-
-    private static Promoted? PlacedIn(Run run) =>
-        run.Plan.Steps.Where(s => s.Kind == "place").Select(s => run[s.Number].Measured).LastOrDefault(m => m is not null) is { } measured ? RunJson.Read<Promoted>(measured) : null;
 
     /// <summary>Names the branch in the fleet, once.</summary>
     private async Task<StepResult> NameAsync(RunContext run, Promoted placed, CancellationToken cancel)
