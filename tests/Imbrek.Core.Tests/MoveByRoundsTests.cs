@@ -54,6 +54,7 @@ public class MoveByRoundsTests
         run = Until(run, MoveByRounds.Out, ref at);
         Assert.Equal([MoveByRounds.Round, MoveByRounds.Save], run.Plan.Steps.Where(s => s.Number > hold && run[s.Number].State == StepState.Done).Select(s => s.Kind).Reverse());
         Assert.True(run.CanTurnBack);
+        Assert.All(run.Plan.Steps.Where(s => s.Number > hold), s => Assert.InRange(s.TimeLimitSeconds!.Value, 1, 3_600));
 
         run = Until(run, "name", ref at);
         var (open, last, downtime) = MoveByRounds.MeasuredBy(run);

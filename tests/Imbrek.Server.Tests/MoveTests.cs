@@ -57,6 +57,8 @@ public class MoveTests(DemoServer demo)
         Assert.All(move.GetProperty("rounds").EnumerateArray(), r => Assert.True(r.GetProperty("seconds").GetDouble() > 0));
         Assert.True(move.GetProperty("following").GetProperty("seconds").GetDouble() < move.GetProperty("rounds")[0].GetProperty("seconds").GetDouble());
         Assert.Equal("quay-h1", await HostOfAsync(admin, id));
+        var listed = Assert.Single((await admin.GetAsync("/api/copies")).GetProperty("copies").EnumerateArray(), c => c.GetProperty("run").GetString() == run);
+        Assert.False(listed.GetProperty("asks").GetBoolean());
 
         // Meanwhile nobody else acts on it.
         Assert.Equal(409, (await admin.PostAsync("/api/moves", new { database = id, to = "hill-h2", window = 900 })).Status);

@@ -35,7 +35,7 @@ public static class InventoryComparison
             // What the fleet says is what plans and paths are computed with; what it does not say was last seen.
             if (seen.SizeBytes is { } size && (known?.SizeBytes ?? was?.SizeBytes) is > 0 and var had && size >= LargerBy * had)
             {
-                changes.Add(new(InventoryWord.Larger, seen, $"{Bytes(size)}, {size / (double)had:0.0#} times the {Bytes(had)} {(known is null ? "it had" : "that paths and plans count on")}".ToString(CultureInfo.InvariantCulture), !(was?.SizeBytes >= LargerBy * had)));
+                changes.Add(new(InventoryWord.Larger, seen, string.Create(CultureInfo.InvariantCulture, $"{Bytes(size)}, {size / (double)had:0.0#} times the {Bytes(had)} {(known is null ? "it had" : "that paths and plans count on")}"), !(was?.SizeBytes >= LargerBy * had)));
             }
 
             if (seen.LogMode is { } mode && (known?.LogMode ?? was?.LogMode) is { } hadMode && mode != hadMode)

@@ -70,7 +70,7 @@ public static class MoveByRounds
         void AddRound(string when, double seconds, Step.Guard? only)
         {
             Add(Save, $"Take the log not yet backed up, {when}", null, only, Undo.Nothing);
-            steps[^1] = steps[^1] with { Work = RunJson.Write(log), Subject = log.Store, TimeLimitSeconds = 86_400, RetryRefusals = false };
+            steps[^1] = steps[^1] with { Work = RunJson.Write(log), Subject = log.Store };
             Add(Round, "Apply it there", seconds, only, Undo.Covered);
         }
 
@@ -81,7 +81,9 @@ public static class MoveByRounds
             Undo = undo,
             NoWayBack = noWayBack,
             RetryRefusals = noWayBack,
-            TimeLimitSeconds = 86_400,
+
+            // Some of it is done while nobody may write: what takes so much longer than expected ends, and everybody is let in.
+            TimeLimitSeconds = RestoreAside.Limit(seconds ?? 0),
         });
     }
 

@@ -276,7 +276,8 @@ public static class RestoreAside
 
     private static Measured Of(Moved m) => new(m.Seconds, m.Bytes, m.Reached is { } r ? Instants.Write(r) : null, m.Position);
 
-    private static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
+    /// <summary>The longest a step may take that is expected to take so long, seconds.</summary>
+    internal static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
     private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before, bool mounted = false, bool open = true)
     {

@@ -7,6 +7,7 @@ using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.LookAtReplica;
+using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.TemporaryCopy;
@@ -108,8 +109,8 @@ internal static class CopyEndpoints
         }
     }
 
-    /// <summary>Whether what a run made can be asked: it is held, or stands.</summary>
-    private static bool IsOpen(RunRow r, CopyRounds.Holding? log) => r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : log is { UnderWay: not null } or { IsEmpty: true } ? false : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim);
+    /// <summary>Whether what a run made can be asked: it is held, or stands. What is moved is not opened before it lives there.</summary>
+    private static bool IsOpen(RunRow r, CopyRounds.Holding? log) => r.Kind != MoveKind.KindName && (r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : log is { UnderWay: not null } or { IsEmpty: true } ? false : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim));
 
     private static Ok<CopyWorksheetView> Worksheet(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
     {

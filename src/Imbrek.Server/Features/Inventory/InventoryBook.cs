@@ -18,7 +18,9 @@ internal sealed class InventoryBook : IFindingSource
     private readonly NpgsqlDataSource source;
     private readonly FleetState fleet;
     private readonly ReadNowAndThen reading;
+    private readonly Lock gate = new();
     private volatile IReadOnlyDictionary<string, Asked> asked = new Dictionary<string, Asked>();
+    private Dictionary<string, InventoryRow> rows = [];
     private volatile Made? made;
 
     public InventoryBook(NpgsqlDataSource source, FleetState fleet, ILogger<InventoryBook> log)
@@ -59,13 +61,17 @@ internal sealed class InventoryBook : IFindingSource
     public async Task<IReadOnlyDictionary<string, Asked>> LoadAsync(CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
-        var rows = await data.Inventories.AsNoTracking().ToListAsync(cancel);
-        var before = asked;
+        var read = await data.Inventories.AsNoTracking().ToDictionaryAsync(r => r.Host, cancel);
+        lock (gate)
+        {
+            // What is as it was stays what it is, and the findings made of it are kept. Instants alone do not tell: a world that stands still is asked twice at one.
+            if (read.Count != rows.Count || read.Values.Any(r => !rows.TryGetValue(r.Host, out var was) || (was.Waits, was.At, was.BeforeAt, was.Answer, was.Before) != (r.Waits, r.At, r.BeforeAt, r.Answer, r.Before)))
+            {
+                (rows, asked) = (read, read.ToDictionary(r => r.Key, r => new Asked(r.Value.Waits, r.Value.At, Read(r.Value.Answer), r.Value.BeforeAt, Read(r.Value.Before))));
+            }
 
-        // What is as it was stays what it is: the findings made of it are kept.
-        return asked = rows.Count == before.Count && rows.TrueForAll(r => before.TryGetValue(r.Host, out var was) && (was.Waits, was.At, was.BeforeAt) == (r.Waits, r.At, r.BeforeAt))
-            ? before
-            : rows.ToDictionary(r => r.Host, r => new Asked(r.Waits, r.At, Read(r.Answer), r.BeforeAt, Read(r.Before)));
+            return asked;
+        }
     }
 
     private static HostAnswer? Read(string? json) => json is null ? null : RunJson.Read<HostAnswer>(json) is var a ? new(a.Databases ?? [], a.Unseen ?? []) : null;

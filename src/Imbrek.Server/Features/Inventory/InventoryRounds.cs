@@ -74,13 +74,14 @@ internal sealed class InventoryRounds(NpgsqlDataSource source, InventoryBook boo
             // Also one that does not heed its cancellation is waited for no longer.
             return await family.Inventory!.AskAsync(host, limit.Token).WaitAsync(limit.Token);
         }
-        catch (Exception e) when (e is DriverException or DriverGoneException)
-        {
-            return new([], [e.Message]);
-        }
         catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
         {
             return new([], [$"{host} did not answer within {Patience.TotalSeconds:0} s"]);
+        }
+        catch (Exception e) when (!cancel.IsCancellationRequested)
+        {
+            // Whatever asking one host fails of, the others are asked.
+            return new([], [e.Message]);
         }
     }
 }

@@ -35,7 +35,7 @@ internal static class TaskSteps
     public static async Task<StepResult> TakeAsync(IBackupDriver driver, RunCall call, Step step, CancellationToken cancel)
     {
         var taken = await driver.TakeAsync(call, RunJson.Read<TakeSpec>(step.Work), cancel);
-        return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RestoreAside.Write(new RestoreAside.Measured(taken.Seconds, taken.Bytes)), Sets: taken.Set is { } set ? [set] : null);
+        return new StepResult(taken.Nothing ?? taken.Note ?? taken.Set?.Id.Value, RunJson.Write(new Measured(taken.Seconds, taken.Bytes, Set: taken.Set?.Id.Value)), Sets: taken.Set is { } set ? [set] : null);
     }
 
     /// <summary>What the steps of a run measured.</summary>

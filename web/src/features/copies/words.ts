@@ -5,6 +5,7 @@ export const copyWord: Record<string, string> = {
   'open-for-log': 'left open for log',
   restore: 'restored',
   'restore-in-place': 'to be put in place',
+  move: 'on its way here',
   'look-at-replica': 'look at a replica',
   rehearsal: 'rehearsal',
   testRestore: 'test restore',

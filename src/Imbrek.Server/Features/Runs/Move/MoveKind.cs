@@ -142,7 +142,7 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
     private async Task<StepResult> FollowAsync(RunContext run, Step step, RestoreQuestion asked, IRestoreDriver driver, Action<double> progress, CancellationToken cancel)
     {
         var s = Fleet[run.Row.Database].Subject;
-        if (run.Run[step.After[0]] is { Note: { } set, Measured: { } took } && RunJson.Read<RestoreAside.Measured>(took).Bytes > 0 && s.Catalogue.IndexOf(new(set)) < 0)
+        if (run.Run[step.After[0]].Measured is { } took && RunJson.Read<TaskSteps.Measured>(took).Set is { } set && s.Catalogue.IndexOf(new(set)) < 0)
         {
             return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
         }
