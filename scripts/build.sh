@@ -50,6 +50,15 @@ build_demo() {
   publish src/Imbrek.Demo demo "$here/src/Imbrek.Core" "$here/src/Imbrek.Data" "$here/src/Imbrek.StandIn" "$here/src/Imbrek.Server" "$here/src/Imbrek.PostgreSql" "$here/src/Imbrek.Demo"
 }
 
+# Both programs beside the same libraries compiled ahead, for tests that start them again and again; the plain server itself is as the solution's build left it.
+build_programs() {
+  build_demo
+  rm -rf "$here/out/programs"
+  cp -al "$here/out/demo" "$here/out/programs"
+  cp "$here"/src/Imbrek.Serve/bin/Release/net10.0/Imbrek.Serve.* "$here/out/programs/"
+  export IMBREK_PROGRAMS=$here/out/programs
+}
+
 # The web app; its client is made from the API description that building the demo writes, which has all of it.
 build_web() {
   build_demo

@@ -8,9 +8,8 @@ need_toolchain
 need_postgresql
 source "$here/scripts/postgres.sh"
 source "$here/scripts/build.sh"
-build_demo
-export IMBREK_BUILT_DEMO=$here/out/demo
 dotnet build "$here/tests/Imbrek.Server.Tests" -c Release -v q -nologo
+build_programs
 cd /
 pg_scratch kills-pg 5690
 for what in '*Killed_again_and_again_at_other_steps*' '*Processes_killed_again*'; do

@@ -76,12 +76,12 @@ bash "$here/scripts/check.sh"
 status=$?
 count "check" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
 
-# The demo, which tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
+# What tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
 if ! (build_demo); then
   echo "$passed passed, $((failed + 1)) failed"
   exit 1
 fi
-export IMBREK_BUILT_DEMO=$here/out/demo
+build_programs
 wait "$beside"
 status=$?
 beside=""

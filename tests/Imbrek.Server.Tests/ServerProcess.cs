@@ -128,9 +128,8 @@ public sealed class ServerProcess : IAsyncDisposable
             start.Environment["IMBREK_WEBHOOK"] = $"{Url}/webhook-receiver/secret-of-the-tests";
         }
 
-        // These processes live for minutes: code measured to be made faster would not pay, nor what is compiled again while they start.
+        // These processes live for minutes: code measured to be made faster would not pay.
         start.Environment["DOTNET_TieredPGO"] = "0";
-        start.Environment["DOTNET_TC_CallCountingDelayMs"] = "1000";
         process = Process.Start(start)!;
         process.OutputDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
         process.ErrorDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
@@ -202,8 +201,8 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Where the build of the server beside this one lies: the same configuration.</summary>
     private static string ServerFolder(string program)
     {
-        // Demos are started again and again: compiled ahead they are up in half the time.
-        if (program == "Imbrek.Demo" && Environment.GetEnvironmentVariable("IMBREK_BUILT_DEMO") is { } built)
+        // They are started again and again: beside libraries compiled ahead they are up in half the time.
+        if (Environment.GetEnvironmentVariable("IMBREK_PROGRAMS") is { } built)
         {
             return built;
         }
@@ -229,9 +228,13 @@ public sealed class ServerProcess : IAsyncDisposable
 /// <summary>Waits for something to come true.</summary>
 internal static class Eventually
 {
+    /// <summary>It looks soon at first and then less often: most of what is waited for takes seconds, and looking costs the process that is to do it.</summary>
+    private static readonly TimeSpan Soonest = TimeSpan.FromMilliseconds(20), Latest = TimeSpan.FromMilliseconds(120);
+
     public static async Task Async(Func<Task<bool>> isTrue, double seconds = 180, Func<string>? what = null)
     {
-        using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(20));
+        var every = Soonest;
+        using var timer = new PeriodicTimer(every);
         var until = Stopwatch.StartNew();
         while (!await isTrue())
         {
@@ -241,6 +244,7 @@ internal static class Eventually
             }
 
             await timer.WaitForNextTickAsync();
+            timer.Period = every = every * 1.25 < Latest ? every * 1.25 : Latest;
         }
     }
 }

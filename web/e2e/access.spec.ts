@@ -2,38 +2,38 @@ import AxeBuilder from '@axe-core/playwright';
 import { expect, test } from '@playwright/test';
 import { signIn } from './person';
 
-const pages = [
-  '/fleet',
-  '/fleet?loss=site',
-  '/databases/harbour-sailings',
-  '/plans',
-  '/plans/counters',
-  '/timetable',
-  '/runs',
-  '/notices',
-  '/recover',
-  '/recover/tickets',
-  '/recover/several?databases=tickets,fares-tariffs',
-  '/copies',
-  '/copies/new?database=tickets&as=clone',
-  '/copies/new?database=tickets&as=open-for-log',
-  '/changes',
-  '/changes/to-15?database=tickets',
-  '/databases/tickets/copy',
-  '/setup/fleet/databases',
-  '/setup/fleet/objectives/counter',
-  '/setup/inventory',
-  '/agreed',
-  '/moves/new?database=plan-archive&to=hill-h2',
-  '/replicas',
-  '/evidence',
-  '/setup',
-];
+const areas: Record<string, string[]> = {
+  fleet: ['/fleet', '/fleet?loss=site', '/databases/harbour-sailings', '/databases/tickets/copy', '/replicas'],
+  plans: ['/plans', '/plans/counters', '/timetable', '/runs', '/notices', '/evidence'],
+  recover: [
+    '/recover',
+    '/recover/tickets',
+    '/recover/several?databases=tickets,fares-tariffs',
+    '/copies',
+    '/copies/new?database=tickets&as=clone',
+    '/copies/new?database=tickets&as=open-for-log',
+    '/second/new?database=tickets&as=copy',
+    '/moves/new?database=plan-archive&to=hill-h2',
+  ],
+  setup: [
+    '/changes',
+    '/changes/to-15?database=tickets',
+    '/setup',
+    '/setup/fleet/databases',
+    '/setup/fleet/objectives/counter',
+    '/setup/inventory',
+    '/agreed',
+  ],
+};
 
 const all = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'];
 
-for (const scheme of ['light', 'dark'] as const) {
-  test(`no violation of accessibility rules, ${scheme}`, async ({ page }) => {
+const each = (['light', 'dark'] as const).flatMap((scheme) =>
+  Object.entries(areas).map(([area, pages]) => ({ scheme, area, pages })),
+);
+
+for (const { scheme, area, pages } of each) {
+  test(`no violation of accessibility rules, ${area}, ${scheme}`, async ({ page }) => {
     // Every page in turn: longer than a test of one flow.
     test.slow();
     // The dark page is the light one in other colours: only what looks at colours can differ.
@@ -41,7 +41,7 @@ for (const scheme of ['light', 'dark'] as const) {
     await page.emulateMedia({ colorScheme: scheme });
     await page.goto('/');
     await page.getByLabel('Name').waitFor();
-    expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+    if (area === 'setup') expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
     await signIn(page, 'admin');
     for (const path of pages) {
       await page.goto(path);

@@ -122,12 +122,16 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
             throw new BadInputException("to", $"no log backup that can be read at {host.Id} goes on from {Instants.Write(h.Reached)}", 409, "no-log");
         }
 
+        if (to is { } upTo && (path?.Reaches ?? h.Reached) < upTo)
+        {
+            throw new BadInputException("to", $"log that can be read at {host.Id} goes on to {Instants.Write(path?.Reaches ?? h.Reached)} so far", 409, "no-log");
+        }
+
         var asked = new ApplyLogKind.Question(new(h.Made.Id, h.Rounds.Count + 1), h.Asked, path?.Reaches ?? h.Reached, opens);
         var row = NewRuns.Row(ApplyLogKind.KindName, d.Id.Value, h.Made.Driver!, asked, Run.Of(new RunPlan(Core.Recovery.TemporaryCopy.FurtherLog(d, s.Fleet.Engines[d.Engine], host.Id, path, opens))), who, now);
         (row.AfterId, row.Claim) = (h.Made.Id, h.Claim);
         return row;
     }
-
 
     /// <inheritdoc/>
     protected override async Task LookAsync(CancellationToken cancel)
