@@ -57,21 +57,18 @@ internal static class DueEndpoint
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/drills/due", async ([AsParameters] Asked asked, CancellationToken cancel) => TypedResults.Ok(await ProgrammeAsync(asked, cancel))).Needs(Roles.Look).Computes().WithName("DrillProgramme");
+        app.MapGet("/api/drills/due", GetAsync).Needs(Roles.Look).Computes().WithName("DrillProgramme");
         app.MapGet("/api/drills/due.ics", CalendarAsync).Needs(Roles.Look).Computes().WithName("DrillCalendar").Produces<string>(200, "text/calendar");
     }
 
     /// <summary>What is asked, and what is needed to answer.</summary>
-    internal sealed record Asked(
-        [FromQuery(Name = "days")] int? Days,
-        [FromQuery(Name = "aDay")] int? ADay,
-        [FromQuery(Name = "inSite")] int? InSite,
-        [FromQuery(Name = "onHost")] int? OnHost,
-        [FromQuery(Name = "confidence")] string? Confidence,
-        [FromQuery(Name = "share")] string? Share,
-        FleetState State, DesignedState Designed, ImbrekContext Data, IClock Clock);
+    private sealed record Asked(int? Days, int? ADay, int? InSite, int? OnHost, string? Confidence, string? Share, FleetState State, DesignedState Designed, ImbrekContext Data, IClock Clock);
 
     private sealed record Item(Core.Fleet.Database Database, LossKind Loss, ProofStanding Standing, double Rto, Id<Core.Fleet.Host> Host, string? Replica);
+
+    private static async Task<Ok<ProgrammeView>> GetAsync(
+        int? days, int? aDay, int? inSite, int? onHost, string? confidence, string? share, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, CancellationToken cancel) =>
+        TypedResults.Ok(await ProgrammeAsync(new(days, aDay, inSite, onHost, confidence, share, state, designed, data, clock), cancel));
 
     private static async Task<ProgrammeView> ProgrammeAsync(Asked asked, CancellationToken cancel)
     {
@@ -121,9 +118,10 @@ internal static class DueEndpoint
     }
 
     /// <summary>The same as a calendar of RFC 5545, so that people are told beforehand.</summary>
-    private static async Task<FileContentHttpResult> CalendarAsync([AsParameters] Asked asked, CancellationToken cancel)
+    private static async Task<FileContentHttpResult> CalendarAsync(
+        int? days, int? aDay, int? inSite, int? onHost, string? confidence, string? share, FleetState state, DesignedState designed, ImbrekContext data, IClock clock, CancellationToken cancel)
     {
-        var programme = await ProgrammeAsync(asked, cancel);
+        var programme = await ProgrammeAsync(new(days, aDay, inSite, onHost, confidence, share, state, designed, data, clock), cancel);
         var calendar = new Ical.Net.Calendar { ProductId = "-//Imbrek//Drills//EN" };
         foreach (var d in programme.Due.Where(d => d.Day is not null))
         {
