@@ -41,7 +41,8 @@ internal sealed class Instance
     /// <param name="Down">Whether its engine is to stand still: whoever finds it so must not start it.</param>
     /// <param name="Parts">What parts of a change measured, by number.</param>
     /// <param name="Doing">The part of a change that was begun.</param>
-    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false, IReadOnlyDictionary<int, PartDone>? Parts = null, DoingPart? Doing = null);
+    /// <param name="Loaded">Whether it was loaded from an export: it never recovered, and takes no log.</param>
+    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false, IReadOnlyDictionary<int, PartDone>? Parts = null, DoingPart? Doing = null, bool Loaded = false);
 
     /// <summary>A part of a change that was begun.</summary>
     /// <param name="Number">Its number.</param>
@@ -115,6 +116,30 @@ internal sealed class Instance
 
     /// <summary>Whether its engine runs.</summary>
     public bool Runs() => Postmaster.Of(Data) is not null;
+
+    /// <summary>Makes an empty cluster in it, for an export to be loaded into, and starts that on its own socket.</summary>
+    /// <param name="role">The role it is made with.</param>
+    /// <param name="encoding">How it encodes text.</param>
+    /// <param name="collate">How it orders text.</param>
+    /// <param name="ctype">How it classes letters.</param>
+    /// <param name="cancel">Gives up.</param>
+    /// <exception cref="DriverException">It cannot be made; says what the tool said.</exception>
+    public async Task BeginAsync(string role, string encoding, string collate, string ctype, CancellationToken cancel)
+    {
+        await KeepAsync(Now with { Role = role, Restored = null, StoppedAt = null, Reached = null, Begun = true, Promoted = true, Loaded = true }, cancel);
+        firstRole = null;
+        await Tools.GiveToEngineAsync(folder, cancel);
+        await Tools.RunAsync(
+            Path.Combine(Tools.FolderOf("15"), "initdb"),
+            ["--pgdata", Data, "--username", role, "--encoding", encoding, "--lc-collate", collate, "--lc-ctype", ctype, "--auth-local", "trust", "--auth-host", "scram-sha-256", "--data-checksums"],
+            cancel,
+            asEngine: true);
+        KeepOwnSettings();
+
+        // What is loaded is loaded anew when its engine ends meanwhile; once it is released it has its own settings.
+        await SettleAsync(["synchronous_commit = off", "max_wal_size = '4GB'"], "", cancel);
+        await StartAsync(cancel);
+    }
 
     /// <summary>Starts its engine to recover up to a target, and to stand still there.</summary>
     /// <param name="target">Settings that say where it stops.</param>

@@ -14,7 +14,7 @@ using NodaTime;
 namespace Imbrek.PostgreSql.Drivers;
 
 /// <summary>
-/// Backups of clusters into folders. A full is a base backup that is read back wholly before anybody is told of it. Log needs not be taken: it is received all the time
+/// Backups of clusters into folders. A full is a base backup that is read back wholly before anybody is told of it; an export is dumped in parallel, each database from a snapshot (<see cref="Dump"/>). Log needs not be taken: it is received all the time
 /// (<see cref="LogReceiver"/>); to take it is to wait until all that was written before has been received, and to say so.
 /// </summary>
 internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : IBackupDriver
@@ -41,6 +41,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         return spec.Kind switch
         {
             SetKind.Full => await FullAsync(call, cluster, spec, cancel),
+            SetKind.Export => await ExportAsync(call, cluster, spec, cancel),
             SetKind.Log => await LogAsync(cluster, spec, cancel),
             _ => throw new DriverException(DriverProblem.Refused, $"version 15 of this engine takes no {spec.Kind.ToString().ToLowerInvariant()}"),
         };
@@ -89,18 +90,18 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         var bytes = 0L;
         try
         {
-            if (known.Kind == SetKind.Full)
+            if (known.Kind != SetKind.Log)
             {
-                var staging = target.Staging(cluster.Database, call.Run);
+                var (source, staging) = (from.Whole(cluster.Database, known.Kind, set.Value), target.Staging(cluster.Database, known.Kind, call.Run));
                 Fences.Hear(Path.Combine(staging, "fence"), call);
-                foreach (var file in Directory.EnumerateFiles(from.Full(cluster.Database, set.Value)))
+                foreach (var file in Directory.EnumerateFiles(source, "*", SearchOption.AllDirectories))
                 {
-                    bytes += await FolderStore.CopyAsync(file, Path.Combine(staging, Path.GetFileName(file)), cancel);
+                    bytes += await FolderStore.CopyAsync(file, Path.Combine(staging, Path.GetRelativePath(source, file)), cancel);
                 }
 
-                await new PackedBackup(staging, SegmentsOf(staging)).ReadAsync(null, cancel);
+                await ReadWholeAsync(known.Kind, staging, cancel);
                 Fences.Hear(Path.Combine(staging, "fence"), call);
-                Finish(staging, target.Full(cluster.Database, set.Value));
+                Finish(staging, target.Whole(cluster.Database, known.Kind, set.Value));
             }
             else
             {
@@ -142,10 +143,9 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             var (state, bytes, why) = (CopyState.Good, 0L, (string?)null);
             try
             {
-                if (set.Kind == SetKind.Full)
+                if (set.Kind != SetKind.Log)
                 {
-                    var folder = store.Full(cluster.Database, set.Id.Value);
-                    bytes = (await new PackedBackup(folder, SegmentsOf(folder)).ReadAsync(null, cancel)).StoredBytes;
+                    bytes = await ReadWholeAsync(set.Kind, store.Whole(cluster.Database, set.Kind, set.Id.Value), cancel);
                 }
                 else
                 {
@@ -222,22 +222,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         }
 
         var began = Stopwatch.GetTimestamp();
-        var staging = store.Staging(cluster.Database, call.Run);
-        var fence = Path.Combine(staging, "fence");
-        Fences.Hear(fence, call);
-        foreach (var left in Directory.EnumerateFileSystemEntries(staging).Where(f => f != fence))
-        {
-            // What an attempt that did not come to its end left.
-            if (Directory.Exists(left))
-            {
-                Directory.Delete(left, recursive: true);
-            }
-            else
-            {
-                File.Delete(left);
-            }
-        }
-
+        var (staging, fence) = Stage(store, cluster, SetKind.Full, call);
         Segments segments;
         Instant before;
         long size;
@@ -307,6 +292,84 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         return new Taken(SetOf(kept, spec), kept.Seconds, kept.StoredBytes);
     }
 
+    private async Task<Taken> ExportAsync(RunCall call, ClusterSpec cluster, TakeSpec spec, CancellationToken cancel)
+    {
+        var store = book.Store(new(spec.Store));
+        store.MustBeHere();
+        var exports = Path.GetDirectoryName(store.Export(cluster.Database, "x"))!;
+        if (Directory.Exists(exports) && Directory.EnumerateDirectories(exports).Where(d => !Path.GetFileName(d).StartsWith('.')).Select(DumpNote.In).FirstOrDefault(n => n?.Run == call.Run) is { } done)
+        {
+            return new Taken(SetOf(done, spec), 0, 0);
+        }
+
+        if (spec.Key is not null)
+        {
+            throw new DriverException(DriverProblem.Refused, "exports into a folder are not encrypted by this version; take the key out of the task");
+        }
+
+        var began = Stopwatch.GetTimestamp();
+        var (staging, fence) = Stage(store, cluster, SetKind.Export, call);
+        var pack = Path.Combine(staging, "pack");
+        Directory.CreateDirectory(pack);
+        DumpNote note;
+        try
+        {
+            long size;
+            await using (var connection = await Connections.OpenAsync(cluster, cancel))
+            {
+                size = await connection.AskAsync<long>("select sum(pg_database_size(oid))::bigint from pg_database", cancel);
+            }
+
+            store.MustHaveRoom((long)(size * spec.Compression.Ratio()));
+            var dumped = await Dump.TakeAsync(cluster, pack, spec.Compression, cancel);
+
+            // Whoever was told of a commit before the first snapshot finds it in here.
+            var covers = Floor(dumped.At);
+            var now = Instant.Max(Now(), covers);
+            note = new(
+                call.Run, SetNaming.Of(spec.Naming, new(spec.Database), SetKind.Export, now, DateTimeZone.Utc).Value, dumped.Timeline, dumped.Position, Instants.Write(covers), Instants.Write(now), size, Stopwatch.GetElapsedTime(began).TotalSeconds, dumped.FirstRole,
+                dumped.Locale.Encoding, dumped.Locale.Collate, dumped.Locale.CType, dumped.Databases, await DumpNote.FilesIn(pack, cancel));
+            while (Directory.Exists(store.Export(cluster.Database, note.Set)))
+            {
+                // Two within a second, of two plans.
+                note = note with { Set = $"{note.Set}-{call.Run:n}"[..Math.Min(note.Set.Length + 5, InputBounds.SetName)] };
+            }
+
+            await note.WriteAsync(pack, cancel);
+        }
+        catch (Exception e) when (e is DriverException or IOException)
+        {
+            Directory.Delete(staging, recursive: true);
+            throw e is IOException io ? Outside(io, store) : e;
+        }
+
+        Fences.Hear(fence, call);
+        Finish(pack, store.Export(cluster.Database, note.Set));
+        Directory.Delete(staging, recursive: true);
+        return new Taken(SetOf(note, spec), note.Seconds, note.StoredBytes);
+    }
+
+    /// <summary>An empty folder in which a run puts a full or an export together; what an attempt that did not come to its end left is gone.</summary>
+    private static (string Staging, string Fence) Stage(FolderStore store, ClusterSpec cluster, SetKind kind, RunCall call)
+    {
+        var staging = store.Staging(cluster.Database, kind, call.Run);
+        var fence = Path.Combine(staging, "fence");
+        Fences.Hear(fence, call);
+        foreach (var left in Directory.EnumerateFileSystemEntries(staging).Where(f => f != fence))
+        {
+            if (Directory.Exists(left))
+            {
+                Directory.Delete(left, recursive: true);
+            }
+            else
+            {
+                File.Delete(left);
+            }
+        }
+
+        return (staging, fence);
+    }
+
     private async Task<Taken> LogAsync(ClusterSpec cluster, TakeSpec spec, CancellationToken cancel)
     {
         var began = Stopwatch.GetTimestamp();
@@ -347,6 +410,20 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
         Copies = [new BackupCopy(new(spec.Store), Instants.Parse(kept.FinishedAt), null, null, kept.StoredBytes, CopyState.Good)],
     };
 
+    private static BackupSet SetOf(DumpNote note, TakeSpec spec) => new()
+    {
+        Id = new(note.Set),
+        Database = new(spec.Database),
+        Kind = SetKind.Export,
+        Branch = note.Timeline,
+        ToPosition = note.Position,
+        CoversTo = Instants.Parse(note.CoversTo),
+        FinishedAt = Instants.Parse(note.FinishedAt),
+        DataBytes = note.DataBytes,
+        OutsideChain = spec.OutsideChain,
+        Copies = [new BackupCopy(new(spec.Store), Instants.Parse(note.FinishedAt), null, null, note.StoredBytes, CopyState.Good)],
+    };
+
     private static async Task<long> ReadLogAsync(FolderStore store, string cluster, BackupSet set, CancellationToken cancel)
     {
         var (bytes, walk) = (0L, new LogWalk(store.LogSegments(cluster)));
@@ -384,9 +461,9 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             var (set, store, began) = (Known(database, copy.Set), book.Store(copy.Store), Stopwatch.GetTimestamp());
             store.MustBeHere();
             var stored = set.Copies.FirstOrDefault(c => c.Store == copy.Store)?.StoredBytes ?? 0;
-            if (set.Kind == SetKind.Full)
+            if (set.Kind != SetKind.Log)
             {
-                var folder = store.Full(cluster.Database, set.Id.Value);
+                var folder = store.Whole(cluster.Database, set.Kind, set.Id.Value);
                 if (Directory.Exists(folder))
                 {
                     // First under a name that nothing looks for: half a backup is never found.
@@ -426,6 +503,11 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             File.Delete(Path.Combine(to, "fence"));
         }
     }
+
+    /// <summary>Reads all of a full or an export in a folder back; gives how many bytes it was.</summary>
+    /// <exception cref="InvalidDataException">It is not whole; says which file.</exception>
+    private static async Task<long> ReadWholeAsync(SetKind kind, string folder, CancellationToken cancel) =>
+        kind == SetKind.Export ? (await DumpNote.ReadAsync(folder, cancel)).StoredBytes : (await new PackedBackup(folder, SegmentsOf(folder)).ReadAsync(null, cancel)).StoredBytes;
 
     private static DriverException Outside(IOException e, FolderStore store) =>
         store.Here && (e.Message.Contains("No space left", StringComparison.Ordinal) || e.HResult == 28) ? new(DriverProblem.NoRoom, $"store {store.Name} is full: {e.Message}") : new(DriverProblem.Unreachable, $"store {store.Name}: {e.Message}");

@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Replication;
@@ -121,7 +122,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
         if (store.Here)
         {
             // Where the store is lost too nobody can be told of a fence; being promoted twice does nothing the second time.
-            Fences.Hear(Path.Combine(store.Staging(cluster.Database, call.Run), "fence"), call);
+            Fences.Hear(Path.Combine(store.Staging(cluster.Database, SetKind.Full, call.Run), "fence"), call);
         }
 
         Instant? last;
@@ -170,7 +171,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
         var (lost, lostUpTo) = Lost(store, cluster, fork.Parent, fork.At, cancel);
         try
         {
-            Directory.Delete(store.Staging(cluster.Database, call.Run), recursive: true);
+            Directory.Delete(store.Staging(cluster.Database, SetKind.Full, call.Run), recursive: true);
         }
         catch (IOException)
         {

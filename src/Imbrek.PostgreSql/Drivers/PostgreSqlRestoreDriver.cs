@@ -52,7 +52,35 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             return Moved.Nothing;
         }
 
-        return await UnpackAsync(there, instance, copy, cancel);
+        return book.Set(instance.Database, copy.Set)?.Kind == SetKind.Export ? await LoadAsync(there, instance, copy, cancel) : await UnpackAsync(there, instance, copy, cancel);
+    }
+
+    /// <summary>Loads an export into an instance, whatever it held: every file is read and compared before.</summary>
+    private async Task<Moved> LoadAsync(Instance there, InstanceSpec instance, SetCopy copy, CancellationToken cancel)
+    {
+        var (began, folder) = (Stopwatch.GetTimestamp(), book.Store(copy.Store).Export(instance.Database.Value, copy.Set.Value));
+        if (!book.Store(copy.Store).Here || !Directory.Exists(folder))
+        {
+            throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not in store {copy.Store} any more", copy);
+        }
+
+        DumpNote note;
+        try
+        {
+            note = await DumpNote.ReadAsync(folder, cancel);
+        }
+        catch (InvalidDataException e)
+        {
+            throw new DriverException(DriverProblem.CopyDamaged, $"{copy.Set} in {copy.Store} is damaged: {e.Message}", copy);
+        }
+        catch (IOException e)
+        {
+            throw new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
+        }
+
+        await Dump.LoadAsync(there, folder, note, cancel);
+        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = "the export alone", Reached = note.CoversTo }, cancel);
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, note.StoredBytes, Instants.Parse(note.CoversTo), note.Position);
     }
 
     /// <summary>Unpacks a full into an instance, whatever it held.</summary>
@@ -80,7 +108,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw e.Message.Contains("No space", StringComparison.Ordinal) ? new DriverException(DriverProblem.NoRoom, $"{instance.Host} is full: {e.Message}") : new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
         }
 
-        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, Begun = false, LastCommit = PostgreSqlBackupDriver.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
+        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, Begun = false, Promoted = false, Loaded = false, LastCommit = PostgreSqlBackupDriver.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
         return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, read.StoredBytes);
     }
 
@@ -88,6 +116,11 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     public async Task<Moved> ApplyLogsAsync(RunCall call, InstanceSpec instance, IReadOnlyList<SetCopy> logs, LogStop? stop, Action<int> applied, CancellationToken cancel)
     {
         var (there, began) = (Require(call, instance), Stopwatch.GetTimestamp());
+        if (there.Now.Loaded)
+        {
+            throw new DriverException(DriverProblem.Refused, "what was loaded from an export takes no log");
+        }
+
         var asked = $"{stop?.At} {stop?.Before} {logs[^1].Set}";
         if (there.Now.StoppedAt == asked)
         {
@@ -138,6 +171,12 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw new DriverException(DriverProblem.Refused, "there is nothing restored");
         }
 
+        if (there.Now.Loaded)
+        {
+            await there.UpAsync(cancel);
+            return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, 0, Instants.Parse(there.Now.Reached!));
+        }
+
         if (!there.Now.Begun)
         {
             // The base alone: as soon as it is consistent.
@@ -164,8 +203,13 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         var (there, cluster) = (Require(call, instance), book.Cluster(instance.Database));
         await there.UpAsync(cancel);
         await using var connection = await there.OpenAsync(null, cancel);
-        var (at, state) = (await connection.AskAsync<string>("select pg_last_wal_replay_lsn()::text", cancel), await connection.AskAsync<string>("select pg_get_wal_replay_pause_state()", cancel));
         var reached = Instants.Parse(there.Now.Reached ?? Instants.Write(Instant.MinValue));
+        if (there.Now.Loaded)
+        {
+            return [.. await LoadedAsync(there, instance, connection, reached, wanted, wish, cancel), .. wish?.Query is { } asked ? [await AskAsync(there, cluster, asked, cancel)] : Array.Empty<CheckResult>()];
+        }
+
+        var (at, state) = (await connection.AskAsync<string>("select pg_last_wal_replay_lsn()::text", cancel), await connection.AskAsync<string>("select pg_get_wal_replay_pause_state()", cancel));
         List<CheckResult> results =
         [
             new("stands still", state == "paused", $"its recovery is {state} at {at}; look with: psql -h {there.Socket} -p {there.Now.Port} -U {connection.UserName} {cluster.SignInTo}"),
@@ -181,6 +225,20 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         }
 
         return results;
+    }
+
+    /// <summary>Checks what was loaded from an export.</summary>
+    private async Task<IReadOnlyList<CheckResult>> LoadedAsync(Instance there, InstanceSpec instance, NpgsqlConnection connection, Instant reached, Instant wanted, CheckWish? wish, CancellationToken cancel)
+    {
+        var note = book.Set(instance.Database, new(there.Now.Restored ?? ""))?.Copies.Where(c => c.RemovedAt is null).Select(c => DumpNote.In(book.Store(c.Store).Export(instance.Database.Value, there.Now.Restored!))).FirstOrDefault(n => n is not null)
+            ?? throw new DriverException(DriverProblem.Refused, $"what was dumped as {there.Now.Restored} is not known any more");
+        return
+        [
+            new("reaches what was promised", reached.ToUnixTimeMilliseconds() >= wanted.ToUnixTimeMilliseconds(), $"holds all up to {Instants.Write(reached)}; promised was {Instants.Write(wanted)}"),
+            .. await Dump.CheckAsync(there, note, cancel),
+            .. (await Structure.CheckAsync(connection, name => there.OpenAsync(name, cancel), cancel, wish?.WithinSeconds)).Found,
+            .. await Trail.CheckAsync(connection, name => there.OpenAsync(name, cancel), null, cancel),
+        ];
     }
 
     /// <inheritdoc/>

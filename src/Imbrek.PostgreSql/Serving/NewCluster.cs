@@ -140,7 +140,7 @@ internal sealed class NewCluster(
                 ["replayBytesPerSecond"] = 40e6,
                 ["indexBytesPerSecond"] = 50e6,
                 ["openSeconds"] = 2,
-                ["takes"] = new JsonArray("full", "log"),
+                ["takes"] = new JsonArray("full", "export", "log"),
             }));
         }
 

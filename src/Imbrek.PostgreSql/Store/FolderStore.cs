@@ -8,7 +8,7 @@ using Imbrek.PostgreSql.Log;
 namespace Imbrek.PostgreSql.Store;
 
 /// <summary>
-/// A store that is a folder: <c>CLUSTER/full/SET/</c> with the packed backup and its manifest, <c>CLUSTER/log/</c> with the files of the log, each with its
+/// A store that is a folder: <c>CLUSTER/full/SET/</c> with the packed backup and its manifest, <c>CLUSTER/export/SET/</c> with what was dumped and what is known of it, <c>CLUSTER/log/</c> with the files of the log, each with its
 /// checksum beside it once it is whole, the one still written named <c>.partial</c>. What is not whole lies under a name that is not that of anything whole.
 /// </summary>
 /// <param name="name">What the fleet calls it.</param>
@@ -30,8 +30,14 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
     /// <summary>Where a full lies.</summary>
     public string Full(string cluster, string set) => Path.Combine(folder, cluster, "full", set);
 
-    /// <summary>Where a full is put together by a run.</summary>
-    public string Staging(string cluster, Guid run) => Path.Combine(folder, cluster, "full", $".{run:n}");
+    /// <summary>Where an export lies.</summary>
+    public string Export(string cluster, string set) => Path.Combine(folder, cluster, "export", set);
+
+    /// <summary>Where a full or an export lies.</summary>
+    public string Whole(string cluster, SetKind kind, string set) => kind == SetKind.Export ? Export(cluster, set) : Full(cluster, set);
+
+    /// <summary>Where a full or an export is put together by a run.</summary>
+    public string Staging(string cluster, SetKind kind, Guid run) => Whole(cluster, kind, $".{run:n}");
 
     /// <summary>Where log lies.</summary>
     public string Log(string cluster) => Path.Combine(folder, cluster, "log");
