@@ -22,7 +22,7 @@ internal static class WaysBench
 
         var one = subjects[0] with { Fleet = Changed(fleet, e => e with { MountsSets = true }) };
         var question = new PathQuestion { Target = now - Duration.FromHours(30), At = now };
-        var can = new WaysCompared.Abilities(false, null, null, null, null);
+        var can = new WaysCompared.Abilities(false, null, null, null, null, null);
         Best($"all ways of one database of {SetsEach:#,0} sets, compared", "under 50 ms", () => WaysCompared.Of(one, question, Loss.None, can));
 
         var many = FleetGenerator.Fleet(Databases);

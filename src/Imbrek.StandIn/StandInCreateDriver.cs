@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.StandIn.Engine;
 using NodaTime;
 
 namespace Imbrek.StandIn;
@@ -27,7 +28,7 @@ public sealed class StandInCreateDriver(World world) : ICreateDriver
                     throw new DriverException(DriverProblem.Unreachable, $"host {database.Host} does not answer");
                 }
 
-                world.Bear(database);
+                world.Bear(database, call.Run);
                 return world.Now;
             },
             cancel);
@@ -35,12 +36,68 @@ public sealed class StandInCreateDriver(World world) : ICreateDriver
     }
 
     /// <inheritdoc/>
+    public Task<NamesAt> NamesAsync(Id<Database> source, Id<Host> host, CancellationToken cancel)
+    {
+        lock (world.Gate)
+        {
+            return world.Faults.IsDown(host)
+                ? throw new DriverException(DriverProblem.Unreachable, $"host {host} does not answer")
+                : Task.FromResult(new NamesAt(NamesHeld.By(world[source]), Taken(host)));
+        }
+    }
+
+    /// <inheritdoc/>
+    public async Task<Moved> AdoptAsync(RunCall call, InstanceSpec instance, Database database, IReadOnlyList<MappedName> names, CancellationToken cancel)
+    {
+        var (began, restored) = (world.NowMs, new StandInDriver(world));
+        var at = await world.Answers.ActAsync(call, CreateSeconds, () => Adopt(call, restored, instance, database, names), cancel);
+
+        // What it was restored in is cleared away once the world remembers the database, also when it is asked again.
+        await restored.DiscardAsync(call, instance, cancel);
+        return new Moved((world.NowMs - began) / 1000.0, 0, at);
+    }
+
+    private Instant Adopt(RunCall call, StandInDriver restored, InstanceSpec instance, Database database, IReadOnlyList<MappedName> names)
+    {
+        if (world.Has(database.Id))
+        {
+            return world[database.Id].Birth?.Run == call.Run ? world.Now : throw new DriverException(DriverProblem.Refused, $"there is a database {database.Id} already");
+        }
+
+        if (world.Faults.IsDown(instance.Host))
+        {
+            throw new DriverException(DriverProblem.Unreachable, $"host {instance.Host} does not answer");
+        }
+
+        if (database.Host != instance.Host || restored.Require(call, instance) is not { Open: true } || restored.LoadImage(instance) is not { } image)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} is not open");
+        }
+
+        var (taken, held) = (Taken(instance.Host), NamesHeld.By(world[instance.Database]));
+        if (!held.SequenceEqual(names.Select(n => new HeldName(n.Kind, n.From))))
+        {
+            throw new DriverException(DriverProblem.Refused, $"{instance.Database} holds other names of files and accounts than were mapped: look at them again");
+        }
+
+        if (names.FirstOrDefault(n => taken.Any(t => t.Kind == n.Kind && string.Equals(t.Name, n.To, StringComparison.OrdinalIgnoreCase))) is { } clash)
+        {
+            throw new DriverException(DriverProblem.Refused, $"{clash.To} is taken on {instance.Host} meanwhile");
+        }
+
+        world.Bear(database, call.Run, names, image);
+        return world.Now;
+    }
+
+    private List<TakenName> Taken(Id<Host> host) => [.. world.Databases.Where(d => d.Database.Host == host).SelectMany(d => NamesHeld.By(d).Select(n => new TakenName(n.Kind, n.Name, d.Database.Name)))];
+
+    /// <inheritdoc/>
     public Task DropAsync(RunCall call, Id<Database> database, CancellationToken cancel) => world.Answers.ActAsync(
         call,
         HandSeconds,
         () =>
         {
-            world.Unmake(database);
+            world.Unmake(database, call.Run);
             return 0;
         },
         cancel);

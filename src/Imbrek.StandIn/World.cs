@@ -1,4 +1,5 @@
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
@@ -233,6 +234,15 @@ public sealed class World : IDisposable
     {
         var (journal, kept) = WorldJournal.Open(folder);
         var state = kept.State ?? throw new InvalidOperationException($"{folder} holds no world");
+        foreach (var left in Directory.Exists(Path.Combine(folder, BegunWith)) ? Directory.GetFiles(Path.Combine(folder, BegunWith)) : [])
+        {
+            // Of a database that was taken back, or never remembered.
+            if (state.Databases.GetValueOrDefault(Path.GetFileName(left))?.Birth?.Names is null)
+            {
+                File.Delete(left);
+            }
+        }
+
         return new World(folder, scriptOf(state), state, kept.Sets, [], journal, kept) { Pace = state.Pace };
     }
 
@@ -295,35 +305,62 @@ public sealed class World : IDisposable
         }
     }
 
-    /// <summary>Makes a database that begins now, empty; nothing is done when it is there.</summary>
-    internal void Bear(Database d)
+    /// <summary>Makes a database that begins now; nothing is done when the run has made it.</summary>
+    /// <param name="d">The database.</param>
+    /// <param name="run">The run that makes it.</param>
+    /// <param name="names">Of one that begins with what was restored: its names; null for one that begins empty.</param>
+    /// <param name="basis">What it begins with.</param>
+    /// <exception cref="DriverException">There is one of that name already.</exception>
+    internal void Bear(Database d, Guid run, IReadOnlyList<MappedName>? names = null, PageImage? basis = null)
     {
-        if (!databases.ContainsKey(d.Id))
+        if (databases.TryGetValue(d.Id, out var there) && there.Birth?.Run != run)
         {
-            var birth = new WorldState.BirthState(now, d.Name, d.Engine.Value, d.Host.Value, d.SizeBytes, d.LogBytesPerSecond, d.Service?.Value, d.Objective?.Value, [.. d.Tags], [.. d.RecoveryHosts.Select(h => h.Value)]);
-            databases[d.Id] = Made(d, new WorldState.DatabaseState { Birth = birth, LogFromTime = now });
+            throw new DriverException(DriverProblem.Refused, $"there is a database {d.Id} already");
+        }
+
+        if (there is null)
+        {
+            var birth = new WorldState.BirthState(now, d.Name, d.Engine.Value, d.Host.Value, d.SizeBytes, d.LogBytesPerSecond, d.Service?.Value, d.Objective?.Value, [.. d.Tags], [.. d.RecoveryHosts.Select(h => h.Value)], run, names is null ? null : [.. names]);
+            if (basis is not null)
+            {
+                // Before the world remembers that there is one: what is left of one that it never heard of is written over.
+                Directory.CreateDirectory(Path.GetDirectoryName(BasisOf(d.Id))!);
+                File.WriteAllBytes(BasisOf(d.Id), SetContent.OfPages(basis, long.MinValue));
+            }
+
+            databases[d.Id] = Made(d, new WorldState.DatabaseState { Birth = birth, LogFromTime = now, LogFromPosition = basis?.Position ?? 0 });
             Fleet = Fleet.With([.. Fleet.Databases, d]);
             KeepLogs();
         }
     }
 
-    /// <summary>Takes back one that was made; nothing is done when it is not there, or is of the script.</summary>
-    internal void Unmake(Id<Database> id)
+    /// <summary>Takes back one that a run made; nothing is done when that has made none of that name.</summary>
+    internal void Unmake(Id<Database> id, Guid run)
     {
-        if (databases.TryGetValue(id, out var d) && d.Birth is not null)
+        if (databases.TryGetValue(id, out var d) && d.Birth?.Run == run)
         {
             databases.Remove(id);
             Fleet = Fleet.With(Fleet.Databases.Where(x => x.Id != id), Fleet.ReplicaList.Where(r => r.Database != id), Fleet.GroupList.Where(g => !g.Databases.Contains(id)));
         }
     }
 
-    /// <summary>A database that the script does not know: small, and as busy as its log says.</summary>
-    private SimulatedDatabase Made(Database d, WorldState.DatabaseState state) => new(
-        d,
-        new DatabaseScript(d.Id, MadePages, Math.Clamp((d.LogBytesPerSecond ?? 0) / 20_000, 2, 60), d.LogBytesPerSecond ?? 20_000, [], []),
-        script.Seed,
-        Instant.FromUnixTimeMilliseconds(state.Birth!.At),
-        state);
+    /// <summary>A database that the script does not know: small, or as large as what it began with, and as busy as its log says.</summary>
+    private SimulatedDatabase Made(Database d, WorldState.DatabaseState state)
+    {
+        var basis = state.Birth!.Names is null ? null : SetContent.RestorePages(File.ReadAllBytes(BasisOf(d.Id)), null);
+        return new(
+            d,
+            new DatabaseScript(d.Id, basis?.Pages ?? MadePages, Math.Clamp((d.LogBytesPerSecond ?? 0) / 20_000, 2, 60), d.LogBytesPerSecond ?? 20_000, [], []),
+            script.Seed,
+            Instant.FromUnixTimeMilliseconds(state.Birth.At),
+            state,
+            basis);
+    }
+
+    /// <summary>Where it lies what a database began with.</summary>
+    private string BasisOf(Id<Database> database) => Path.Combine(Folder, BegunWith, database.Value);
+
+    private const string BegunWith = "begun-with";
 
     private const int MadePages = 32;
 

@@ -115,8 +115,9 @@ public sealed record WorldState
         public BirthState? Birth { get; init; }
     }
 
-    /// <summary>A database that was made while others acted in the world.</summary>
-    public sealed record BirthState(long At, string Name, string Engine, string Host, long SizeBytes, double? LogBytesPerSecond, string? Service, string? Objective, List<string> Tags, List<string> RecoveryHosts);
+    /// <summary>A database that was made while others acted in the world: by which run, and, of one that began with what was restored, the names that its files and accounts got. What it held lies beside the world.</summary>
+    public sealed record BirthState(
+        long At, string Name, string Engine, string Host, long SizeBytes, double? LogBytesPerSecond, string? Service, string? Objective, List<string> Tags, List<string> RecoveryHosts, Guid Run = default, List<Core.Drivers.MappedName>? Names = null);
 
     /// <summary>A branch; instants in milliseconds.</summary>
     public sealed record BranchState(int Id, int Parent, long ForkPosition, long ForkAt, long StartsAt);

@@ -52,7 +52,7 @@ public class MoveByRoundsTests
 
         run = run.Hear([new Decision(hold, 0, MoveByRounds.Switch, "ada", at)], null);
         run = Until(run, MoveByRounds.Out, ref at);
-        Assert.Equal([MoveByRounds.Round, MoveByRounds.Save], run.Plan.Steps.Where(s => s.Number > hold && run[s.Number].State == StepState.Done).Select(s => s.Kind).Reverse());
+        Assert.Equal([LogRounds.Round, LogRounds.Save], run.Plan.Steps.Where(s => s.Number > hold && run[s.Number].State == StepState.Done).Select(s => s.Kind).Reverse());
         Assert.True(run.CanTurnBack);
         Assert.All(run.Plan.Steps.Where(s => s.Number > hold), s => Assert.InRange(s.TimeLimitSeconds!.Value, 1, 3_600));
 

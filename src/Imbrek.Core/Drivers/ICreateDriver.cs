@@ -15,6 +15,18 @@ public interface ICreateDriver
     /// <returns>How long it took, and when it was there.</returns>
     Task<Moved> CreateAsync(RunCall call, Database database, CancellationToken cancel);
 
-    /// <summary>Takes it back with all that is in it.</summary>
+    /// <summary>The names of files and accounts that a database brings, and those that are taken on a host; changes nothing.</summary>
+    Task<NamesAt> NamesAsync(Id<Database> source, Id<Host> host, CancellationToken cancel);
+
+    /// <summary>Makes a database of what an open instance of the same run holds: it takes writes from then on, under names of its own, and the instance is gone.</summary>
+    /// <param name="call">Who calls.</param>
+    /// <param name="instance">The instance.</param>
+    /// <param name="database">The database, on the host of the instance.</param>
+    /// <param name="names">What its files and accounts are called there; one that was taken meanwhile is refused.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    /// <returns>How long it took, and when it was there.</returns>
+    Task<Moved> AdoptAsync(RunCall call, InstanceSpec instance, Database database, IReadOnlyList<MappedName> names, CancellationToken cancel);
+
+    /// <summary>Takes back what the run made, with all that is in it; nothing is done where it made none of that name.</summary>
     Task DropAsync(RunCall call, Id<Database> database, CancellationToken cancel);
 }

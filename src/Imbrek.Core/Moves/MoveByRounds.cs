@@ -15,11 +15,8 @@ public static class MoveByRounds
     /// <summary>What people choose at the hold to have it switched over.</summary>
     public const string Switch = "switch";
 
-    /// <summary>The kinds of its own steps: log taken, log applied there, everybody kept out, it lives there.</summary>
-    public const string Save = "save", Round = "round", Out = "out", Place = "place";
-
-    /// <summary>How many open rounds are made before people are asked; more of nearly the same length say no more.</summary>
-    public const int MostRounds = 20;
+    /// <summary>The kinds of its own steps: everybody kept out, it lives there.</summary>
+    public const string Out = "out", Place = "place";
 
     /// <summary>Seconds to stop writes and withdraw the right to write.</summary>
     private const double OutSeconds = 2;
@@ -36,7 +33,7 @@ public static class MoveByRounds
     {
         var host = path.Host.Value;
         var steps = new List<Step>(RestoreAside.Ready(database, path, instance, 0, null, open: false));
-        foreach (var round in forecast.Rounds.Skip(1).Take(MostRounds))
+        foreach (var round in forecast.Rounds.Skip(1).Take(LogRounds.Most))
         {
             AddRound("while it stays open", round.Seconds, null);
         }
@@ -67,17 +64,12 @@ public static class MoveByRounds
         steps.Add(RestoreAside.Last(steps.Count + 1, "discard", "Throw away what was brought up: it stays where it is", host, [hold], new(hold, RestoreAside.ThrowAway)));
         return steps;
 
-        void AddRound(string when, double seconds, Step.Guard? only)
-        {
-            Add(Save, $"Take the log not yet backed up, {when}", null, only, Undo.Nothing);
-            steps[^1] = steps[^1] with { Work = RunJson.Write(log), Subject = log.Store };
-            Add(Round, "Apply it there", seconds, only, Undo.Covered);
-        }
+        void AddRound(string when, double seconds, Step.Guard? only) => LogRounds.Add(steps, host, log, when, seconds, only);
 
         void Add(string kind, string title, double? seconds, Step.Guard? only, Undo undo, bool noWayBack = false) => steps.Add(RestoreAside.Last(steps.Count + 1, kind, title, host, [steps.Count], only) with
         {
             ExpectedSeconds = seconds,
-            ExpectedFrom = seconds is null ? null : kind == Round ? "forecast" : kind is "check" or Place ? "fleet" : "profile",
+            ExpectedFrom = seconds is null ? null : kind is "check" or Place ? "fleet" : "profile",
             Undo = undo,
             NoWayBack = noWayBack,
             RetryRefusals = noWayBack,
@@ -92,35 +84,11 @@ public static class MoveByRounds
     /// <returns>The rounds in which it stayed open; the last one; and how long nobody could write, null until it lives there.</returns>
     public static (IReadOnlyList<MoveForecast.Round> Open, MoveForecast.Round? Last, double? DowntimeSeconds) MeasuredBy(Run run)
     {
-        var (open, data, out_) = (new List<MoveForecast.Round>(), 0L, run.Plan.Steps.First(s => s.Kind == Out));
-        MoveForecast.Round? last = null;
-        NodaTime.Instant? began = null;
-        foreach (var s in run.Plan.Steps)
-        {
-            var p = run[s.Number];
-            var measured = p.Measured is { } m && s.Kind is "restore" or "logs" or Save or Round ? RunJson.Read<RestoreAside.Measured>(p.Measured!) : null;
-            if (s.Kind is "provision" or Save)
-            {
-                (began, data) = (p.StartedAt, 0);
-            }
-
-            data += s.Kind == Save ? 0 : measured?.Bytes ?? 0;
-            var ends = s.Kind == Round || (s.Kind is "restore" or "logs" && run.Plan[s.Number + 1].Kind is not ("restore" or "logs"));
-            if (ends && began is { } from && p.EndedAt is { } to && p.State == StepState.Done)
-            {
-                var round = new MoveForecast.Round(data, (to - from).TotalSeconds);
-                if (s.Number > out_.Number)
-                {
-                    last = round;
-                }
-                else
-                {
-                    open.Add(round);
-                }
-            }
-        }
-
+        var (rounds, kept) = (LogRounds.MeasuredBy(run), run.Plan.Steps.First(s => s.Kind == Out).Number);
         var placed = run.Plan.Steps.First(s => s.Kind == Place);
-        return (open, last, run[placed.Number].EndedAt is { } there && run[out_.Number].StartedAt is { } kept ? (there - kept).TotalSeconds : null);
+        return (
+            [.. rounds.Where(r => r.Step < kept).Select(r => r.Round)],
+            rounds.Where(r => r.Step > kept).Select(r => r.Round).LastOrDefault(),
+            run[placed.Number].EndedAt is { } there && run[kept].StartedAt is { } began ? (there - began).TotalSeconds : null);
     }
 }

@@ -9,7 +9,7 @@ namespace Imbrek.Core.Recovery;
 /// <summary>One way for one question, with what it costs and leaves (ways, section 7).</summary>
 public sealed record WayCompared
 {
-    /// <summary>Which way: <c>aside</c>, <c>inPlace</c>, <c>takeOver</c>, <c>view</c>, <c>clone</c> or <c>openForLog</c>.</summary>
+    /// <summary>Which way: <c>aside</c>, <c>inPlace</c>, <c>takeOver</c>, <c>underAnotherName</c>, <c>view</c>, <c>clone</c> or <c>openForLog</c>.</summary>
     public required string Way { get; init; }
 
     /// <summary>The replica that takes over; null for a way by sets.</summary>
@@ -67,9 +67,10 @@ public static class WaysCompared
     /// <param name="WhyNoView">Why nothing is opened for reading; null when it is.</param>
     /// <param name="WhyNoClone">Why no clones are made; null when they are.</param>
     /// <param name="WhyNotLeftOpen">Why nothing is left open for log; null when it is.</param>
-    public sealed record Abilities(bool WholeInstance, string? WhyNotInPlace, string? WhyNoView, string? WhyNoClone, string? WhyNotLeftOpen);
+    /// <param name="WhyNoSecond">Why no second database is made; null when one is.</param>
+    public sealed record Abilities(bool WholeInstance, string? WhyNotInPlace, string? WhyNoView, string? WhyNoClone, string? WhyNotLeftOpen, string? WhyNoSecond);
 
-    private static readonly string[] Order = ["takeOver", "aside", "inPlace", "view", "clone", "openForLog"];
+    private static readonly string[] Order = ["takeOver", "aside", "inPlace", "underAnotherName", "view", "clone", "openForLog"];
 
     /// <summary>The ways: those by which the service is back before those by which rows are, and of each the one that loses least and, among those, is usable soonest before the others; what cannot be comes last.</summary>
     /// <param name="subject">The database.</param>
@@ -102,6 +103,13 @@ public static class WaysCompared
                 KeepsNot = ["what came since, which is saved first"],
                 Afterwards = "a new branch begins; replicas that hold more no longer follow",
                 Why = "when what is there is worth less than what was",
+            },
+            By("underAnotherName", can.WhyNoSecond is null ? aside.Best : null, can.WhyNoSecond ?? aside.Reason, mounted: false) with
+            {
+                Keeps = ["what is there now"],
+                KeepsNot = [.. instance, "names that clash, which are mapped first"],
+                Afterwards = "two of it: the second has a plan and a first backup of its own",
+                Why = "to keep both, side by side",
             },
             By("view", view?.Best, can.WhyNoView ?? view?.Reason, mounted: mounts) with
             {

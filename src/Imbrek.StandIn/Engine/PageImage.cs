@@ -50,6 +50,16 @@ internal sealed class PageImage
         (Position, Time) = (t.Position, t.Time);
     }
 
+    /// <summary>One that holds the same and lives by itself.</summary>
+    public PageImage Copied()
+    {
+        var copy = new PageImage(Pages) { Position = Position, Time = Time };
+        Rows.CopyTo(copy.Rows, 0);
+        ChangedAt.CopyTo(copy.ChangedAt, 0);
+        copy.Markers.AddRange(Markers);
+        return copy;
+    }
+
     /// <summary>SHA-256 over rows, position and markers: two images with the same digest hold the same data.</summary>
     public string Digest()
     {

@@ -13,11 +13,19 @@ internal sealed class SimulatedDatabase
     private readonly ulong seed;
     private readonly long birth;
     private readonly TransactionStream stream;
+    private readonly PageImage? basis;
     private readonly HashSet<string> stops = [];
     private bool keepsLog;
 
-    public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state)
+    /// <param name="database">It in the fleet.</param>
+    /// <param name="script">What it is like.</param>
+    /// <param name="worldSeed">The seed of its world.</param>
+    /// <param name="birth">When it came into being.</param>
+    /// <param name="state">What was remembered of it; null for nothing.</param>
+    /// <param name="basis">What it held then; null for nothing.</param>
+    public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state, PageImage? basis = null)
     {
+        this.basis = basis;
         Birth = state?.Birth;
         Versions = new(state?.Versions ?? []);
         Database = database;
@@ -25,10 +33,10 @@ internal sealed class SimulatedDatabase
         seed = Draw.Of(worldSeed, database.Id.Value);
         this.birth = birth.ToUnixTimeMilliseconds();
         Named = [.. script.Changes];
-        Image = new PageImage(script.Pages);
+        Image = Beginning();
         keepsLog = database.LogMode == LogMode.Kept;
-        stream = new TransactionStream(seed, script.Pages, script.TransactionsPerMinute, this.birth, Named, Marks);
-        LogFrom = (0, this.birth);
+        stream = Stream();
+        LogFrom = (basis?.Position ?? 0, this.birth);
         if (state is not null)
         {
             Named.AddRange(state.Named);
@@ -248,7 +256,7 @@ internal sealed class SimulatedDatabase
     /// <summary>Tells all that it has committed so far again.</summary>
     public void Retell(Action<Transaction> told)
     {
-        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks).Until(Image.Time).Where(t => !IsSilent(t.Time, Branch)))
+        foreach (var t in Stream().Until(Image.Time).Where(t => !IsSilent(t.Time, Branch)))
         {
             told(t);
         }
@@ -256,12 +264,12 @@ internal sealed class SimulatedDatabase
 
     /// <summary>How many transactions it committed after an instant up to another one, milliseconds.</summary>
     public int Committed(long after, long upTo) =>
-        new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks).Until(upTo).Count(t => t.Time > after && !IsSilent(t.Time, Branch));
+        Stream().Until(upTo).Count(t => t.Time > after && !IsSilent(t.Time, Branch));
 
     private PageImage State(int branch, long time, long position)
     {
-        var image = new PageImage(Script.Pages);
-        foreach (var t in new TransactionStream(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks).Until(time))
+        var image = Beginning();
+        foreach (var t in Stream().Until(time))
         {
             if (t.Position > position)
             {
@@ -297,6 +305,12 @@ internal sealed class SimulatedDatabase
         Birth = Birth,
         Branches = [.. Database.Branches.Select(b => new WorldState.BranchState(b.Id, b.Parent, b.ForkPosition, b.ForkAt.ToUnixTimeMilliseconds(), b.StartsAt.ToUnixTimeMilliseconds()))],
     };
+
+    /// <summary>All that it commits, from its beginning.</summary>
+    private TransactionStream Stream() => new(seed, Script.Pages, Script.TransactionsPerMinute, birth, Named, Marks, basis?.Position);
+
+    /// <summary>What it held at its beginning.</summary>
+    public PageImage Beginning() => basis?.Copied() ?? new PageImage(Script.Pages);
 
     /// <summary>The version of a branch.</summary>
     private string? VersionOf(int branch) =>

@@ -26,15 +26,16 @@ internal sealed class TransactionStream
     /// <param name="birth">Its birth, milliseconds.</param>
     /// <param name="named">Named changes; may grow while the stream is read, but only later than what was read.</param>
     /// <param name="marks">Times in which markers are written each second; they may grow and end in the same way.</param>
-    public TransactionStream(ulong seed, int pages, double perMinute, long birth, IReadOnlyList<NamedChange> named, IReadOnlyList<MarkSpan> marks)
+    /// <param name="goesOnFrom">The position of what it held at its birth: all it commits comes after both; null where it held nothing.</param>
+    public TransactionStream(ulong seed, int pages, double perMinute, long birth, IReadOnlyList<NamedChange> named, IReadOnlyList<MarkSpan> marks, long? goesOnFrom = null)
     {
         this.seed = seed;
         this.pages = pages;
         this.perMinute = perMinute;
         this.named = named;
         this.marks = marks;
-        nextMinute = birth / Minute * Minute;
-        position = 1000;
+        nextMinute = (goesOnFrom is null ? birth : birth + Minute) / Minute * Minute;
+        position = goesOnFrom ?? 1000;
     }
 
     /// <summary>The transactions committed after what was read so far, up to and including an instant.</summary>

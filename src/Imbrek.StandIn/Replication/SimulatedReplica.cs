@@ -16,7 +16,7 @@ internal sealed class SimulatedReplica
     public SimulatedReplica(World world, Replica replica, SimulatedDatabase source, KeptReplica? kept)
     {
         (this.world, Replica, Source) = (world, replica, source);
-        Image = new PageImage(source.Script.Pages);
+        Image = source.Beginning();
         Flow = LogFlow.Of(source.Database) ?? LogFlow.Of(source.Database with { LogBytesPerSecond = source.Script.LogBytesPerSecond })!;
         lookedAt = world.NowMs;
         if (kept is not null)

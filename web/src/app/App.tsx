@@ -14,6 +14,7 @@ const DatabasePage = lazy(() => import('../features/database/DatabasePage'));
 const RecoverPage = lazy(() => import('../features/recover/RecoverPage'));
 const SeveralPage = lazy(() => import('../features/recover/SeveralPage'));
 const MovePage = lazy(() => import('../features/moves/MovePage'));
+const SecondDatabasePage = lazy(() => import('../features/secondDatabase/SecondDatabasePage'));
 const AdHocPage = lazy(() => import('../features/database/AdHocPage'));
 const PartsPage = lazy(() => import('../features/fleetParts/PartsPage'));
 const PartPage = lazy(() => import('../features/fleetParts/PartPage'));
@@ -84,6 +85,7 @@ function SignedIn() {
               <Route path="/recover/several" element={<SeveralPage />} />
               <Route path="/recover/:id" element={<RecoverPage />} />
               <Route path="/moves/new" element={<MovePage />} />
+              <Route path="/second/new" element={<SecondDatabasePage />} />
               <Route path="/changes" element={<ChangesPage />} />
               <Route path="/changes/new" element={<ChangePage />} />
               <Route path="/changes/:id" element={<ChangePage />} />

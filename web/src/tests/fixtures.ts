@@ -367,6 +367,7 @@ export const runView: Of<'RunView'> = (changes) => ({
   joint: null,
   change: null,
   move: null,
+  second: null,
   of: null,
   moreOpen: [],
   log: [],

@@ -130,16 +130,7 @@ internal static class NewDatabaseEndpoints
             model = model.With(groups: model.GroupList.Select(x => x.Id == group.Id ? x with { Databases = [.. x.Databases, new(id)] } : x));
         }
 
-        if (request.Plan is { } plan)
-        {
-            if (model.Plans.All(p => p.Id.Value != plan))
-            {
-                throw new BadInputException("plan", $"there is no plan '{InputBounds.Quote(plan)}'");
-            }
-
-            model = model.WithPlans(model.Plans.Select(p => p.Id.Value == plan && !p.Members.Catches(model.DatabaseById[new(id)]) ? p with { Members = p.Members with { Databases = [.. p.Members.Databases, new(id)] } } : p));
-        }
-
+        model = WithPlan(model, id, request.Plan);
         var d = model.DatabaseById[new(id)];
         var subject = Empty(model, d);
         var replicas = parts.Select(p => model.Replicas[new(p["id"]!.ToString())]).ToArray();
@@ -151,4 +142,13 @@ internal static class NewDatabaseEndpoints
             request.Plan,
             Promoting.FirstBaseOf(model, d));
     }
+
+    /// <summary>A fleet in which a plan names a database, unless it catches it anyway.</summary>
+    /// <param name="model">The fleet, with the database.</param>
+    /// <param name="id">The database.</param>
+    /// <param name="plan">The plan; null for none.</param>
+    /// <exception cref="BadInputException">There is no such plan.</exception>
+    internal static FleetModel WithPlan(FleetModel model, string id, string? plan) => plan is null ? model
+        : model.Plans.All(p => p.Id.Value != plan) ? throw new BadInputException("plan", $"there is no plan '{InputBounds.Quote(plan)}'")
+        : model.WithPlans(model.Plans.Select(p => p.Id.Value == plan && !p.Members.Catches(model.DatabaseById[new(id)]) ? p with { Members = p.Members with { Databases = [.. p.Members.Databases, new(id)] } } : p));
 }

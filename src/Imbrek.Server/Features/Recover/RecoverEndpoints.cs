@@ -159,7 +159,7 @@ internal static class RecoverEndpoints
             family?.StopsAtPositions ?? false,
             family?.QueryHelp,
             InPlace(),
-            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null), WhyNoCopy(CopyUse.View), WhyNoCopy(CopyUse.Clone), WhyNoCopy(CopyUse.LeftOpen))).Select(w => new ComparedView(
+            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null), WhyNoCopy(CopyUse.View), WhyNoCopy(CopyUse.Clone), WhyNoCopy(CopyUse.LeftOpen), drivers.WhyNoSecond(s.Fleet, d))).Select(w => new ComparedView(
                 w.Way, w.Replica?.Value, w.GivesService, w.Host?.Value, w.Reaches, w.LostSeconds, w.UsableSeconds, w.ServiceSeconds, w.RoomBytes, w.MovedBytes, w.Links, w.Keeps, w.KeepsNot, w.Afterwards, w.Why, w.WhyNot))]));
 
         string? WhyNoCopy(CopyUse use) => family is null ? $"this installation has no driver for {d.Name}" : family.WhyNoCopy(use, forHosts: use == CopyUse.Clone);

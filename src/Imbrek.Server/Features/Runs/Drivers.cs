@@ -117,6 +117,12 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
     /// <summary>The drivers that make databases on an engine; null when there are none.</summary>
     public IDriverFamily? ThatMake(EngineProfile engine) => families.FirstOrDefault(f => f.Makes(engine));
 
+    /// <summary>Why no second database is made of one; null when one can be.</summary>
+    public string? WhyNoSecond(FleetModel fleet, Core.Fleet.Database d) => TryFor(d) is not { } family ? $"this installation has no driver for {d.Name}"
+        : d.IsInstanceData ? "what an instance holds beside its databases belongs to its host"
+        : family.Makes(fleet.Engines[d.Engine]) ? null
+        : "its drivers make no database of what was restored: restore it aside";
+
     /// <summary>The drivers of a name.</summary>
     /// <exception cref="DriverGoneException">This process has none of that name.</exception>
     public IDriverFamily Named(string name) => families.FirstOrDefault(f => f.Name == name) ?? throw new DriverGoneException($"this process has no drivers named {name}");

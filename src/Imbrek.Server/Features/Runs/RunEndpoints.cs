@@ -166,6 +166,7 @@ internal static class RunEndpoints
             RunView.JointOf(r, followed, fleet),
             RunView.ChangeOf(r, fleet, drivers),
             RunView.MoveOf(r),
+            RunView.SecondOf(r),
             RunView.OfMany(r),
             r.StateIs.IsOver() ? [] : MoreOpen.Of(r, fleet.Fleet),
             [.. log.Select(l => new RunLogLine(l.At, l.Text))],

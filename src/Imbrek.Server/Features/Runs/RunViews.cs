@@ -1,5 +1,6 @@
 using Imbrek.Core.Changes;
 using Imbrek.Core.Drills;
+using Imbrek.Core.Drivers;
 using Imbrek.Core.Moves;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
@@ -12,6 +13,7 @@ using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.RestoreTogether;
+using Imbrek.Server.Features.Runs.SecondDatabase;
 using Imbrek.Server.State;
 using NodaTime;
 
@@ -152,6 +154,14 @@ internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding End
 internal sealed record MoveRunView(
     string From, string To, MoveQuestion Figures, MoveForecast Forecast, IReadOnlyList<MoveForecast.Round> Rounds, MoveForecast.Round? Following, MoveForecast.Round? Last, double? DowntimeSeconds);
 
+/// <summary>What a second database was asked for, expected and measured.</summary>
+/// <param name="Id">What it is called.</param>
+/// <param name="Names">What its files and accounts are called.</param>
+/// <param name="Forecast">Of a copy elsewhere: what its rounds were expected to come to; null for one that is as it was at an instant.</param>
+/// <param name="Rounds">Of a copy elsewhere: the rounds made so far.</param>
+/// <param name="Following">What the next round would come to by what the last one took; null before there is one, and once it has caught up.</param>
+internal sealed record SecondRunView(string Id, IReadOnlyList<MappedName> Names, MoveForecast? Forecast, IReadOnlyList<MoveForecast.Round> Rounds, MoveForecast.Round? Following);
+
 /// <summary>What a rehearsal of a change, or a change day, was asked for, expected and measured.</summary>
 /// <param name="Rehearsal">Whether it is a rehearsal.</param>
 /// <param name="WindowEnd">Of a change day: when the window ends.</param>
@@ -177,6 +187,7 @@ internal sealed record ChangeRunView(
 /// <param name="Joint">For a drill of many; null for others.</param>
 /// <param name="Change">For a rehearsal of a change, or a change day; null for others.</param>
 /// <param name="Move">For a move; null for others.</param>
+/// <param name="Second">For a second database; null for others.</param>
 /// <param name="Of">Which databases are brought to one instant, in words; null for others.</param>
 /// <param name="MoreOpen">In what that which it would let clients into is more open than its source: who releases it must say why.</param>
 internal sealed record RunView(
@@ -189,6 +200,7 @@ internal sealed record RunView(
     JointDrillView? Joint,
     ChangeRunView? Change,
     MoveRunView? Move,
+    SecondRunView? Second,
     string? Of,
     IReadOnlyList<string> MoreOpen,
     IReadOnlyList<RunLogLine> Log,
@@ -315,6 +327,20 @@ internal sealed record RunView(
         var asked = RunJson.Read<MoveKind.Question>(question);
         var (open, last, downtime) = MoveByRounds.MeasuredBy(r.ToRun());
         return new(asked.From, asked.Restore.Host, asked.Figures, asked.Forecast, open, last is null && open.Count > 0 ? MoveForecast.Following(asked.Figures, open[^1].Seconds) : null, last, downtime);
+    }
+
+    /// <summary>What a second database was asked for; null for a run of another kind.</summary>
+    public static SecondRunView? SecondOf(RunRow r)
+    {
+        if (r.Kind != SecondDatabaseKind.KindName || r.Question is not { } question)
+        {
+            return null;
+        }
+
+        var (asked, run) = (RunJson.Read<SecondDatabaseKind.Question>(question), r.ToRun());
+        MoveForecast.Round[] rounds = asked.Figures is null ? [] : [.. LogRounds.MeasuredBy(run).Select(x => x.Round)];
+        var caughtUp = run.Plan.Steps.Any(s => s.Kind == "open" && run[s.Number].StartedAt is not null);
+        return new(asked.Id, asked.Names, asked.Forecast, rounds, rounds.Length > 0 && !caughtUp && !r.StateIs.IsOver() ? MoveForecast.Following(asked.Figures!, rounds[^1].Seconds) : null);
     }
 
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>

@@ -39,7 +39,7 @@ function Choose() {
         api.GET('/api/runs', {
           params: {
             query: {
-              kind: 'restore,restore-in-place,restore-together,view,clone,open-for-log,apply-log,refresh,rehearsal,removal',
+              kind: 'restore,restore-in-place,restore-together,second-database,view,clone,open-for-log,apply-log,refresh,rehearsal,removal',
               take: 30,
             },
           },
@@ -54,8 +54,9 @@ function Choose() {
         Choose a database, then the instant to go back to. Those that belong together are brought to one instant:{' '}
         <Link to={withPremise('/recover/several', search)}>several at once</Link>. What stands of earlier restores,
         views and clones: <Link to={withPremise('/copies', search)}>copies in use</Link>. Another host with little
-        downtime: <Link to={withPremise('/moves/new', search)}>a move</Link>. Another version or a script, rehearsed
-        first: <Link to={withPremise('/changes', search)}>changes</Link>.
+        downtime: <Link to={withPremise('/moves/new', search)}>a move</Link>. Beside it, under another name or on
+        another host: <Link to={withPremise('/second/new', search)}>a second database</Link>. Another version or a
+        script, rehearsed first: <Link to={withPremise('/changes', search)}>changes</Link>.
       </Box>
       <h2 style={{ fontSize: 15 }}>Restores and rehearsals</h2>
       <RunsTable runs={runs.data?.runs ?? []} empty={runs.isSuccess ? 'No restore was begun here yet.' : ''} />

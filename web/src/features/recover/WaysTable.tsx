@@ -9,6 +9,7 @@ type Way = Schemas['ComparedView'];
 const wayWord: Record<string, string> = {
   aside: 'Restore aside',
   inPlace: 'Put back in place',
+  underAnotherName: 'Under another name',
   takeOver: 'A replica takes over',
   view: 'Look at it',
   clone: 'Clone it',
@@ -140,6 +141,8 @@ function Name({ way: c, of: w }: { way: Way; of: Schemas['WaysView'] }) {
     <Link to={withPremise(`/replicas/${c.replica}`, search)}>
       {word}: {c.replica}
     </Link>
+  ) : c.way === 'underAnotherName' ? (
+    <Link to={withPremise('/second/new', search, { database: w.database, target: w.target })}>{word}</Link>
   ) : c.way in madeAs ? (
     <Link to={withPremise('/copies/new', search, { database: w.database, as: madeAs[c.way]!, target: w.target })}>
       {word}

@@ -21,6 +21,7 @@ import { Decide } from './Decide';
 import { RestoreFigures } from './RestoreFigures';
 import { RunFacts } from './RunFacts';
 import { MoveFigures } from '../moves/MoveFigures';
+import { SecondFigures } from '../secondDatabase/SecondFigures';
 import { StepBars } from './StepBars';
 import { Took } from './Took';
 import { runKindWord, stateColour, stateWord } from './words';
@@ -54,7 +55,7 @@ export default function RunPage() {
   });
   if (run.error) return <Failure error={run.error} again={() => void run.refetch()} />;
   if (!run.data) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
-  const { run: r, steps, restore, drill, joint, change, move, cancellable } = run.data;
+  const { run: r, steps, restore, drill, joint, change, move, second, cancellable } = run.data;
   // Nothing is turned back that was not begun.
   const begun = steps.some((s) => s.kind === 'part' && s.started !== null);
   const asked = steps
@@ -134,7 +135,10 @@ export default function RunPage() {
         ) : change ? (
           <ChangeFigures change={change} />
         ) : restore ? (
-          <RestoreFigures restore={restore} />
+          <>
+            <RestoreFigures restore={restore} />
+            {second && <SecondFigures second={second} />}
+          </>
         ) : drill ? (
           <DrillFigures drill={drill} />
         ) : (

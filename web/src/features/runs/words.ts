@@ -8,6 +8,7 @@ export const runKindWord: Record<string, string> = {
   'restore-in-place': 'Restore in place',
   'restore-together': 'Restore to one instant',
   move: 'Move',
+  'second-database': 'A second database',
   view: 'View',
   clone: 'Clone',
   'open-for-log': 'Left open for log',

@@ -14,15 +14,13 @@ internal sealed class RehearseChangeKind(Drivers drivers, FleetState fleet, IClo
 {
     public const string KindName = "rehearse-change";
 
-    private readonly Drivers drivers = drivers;
-
     /// <inheritdoc/>
     public override IReadOnlyList<string> Names { get; } = [KindName];
 
     /// <inheritdoc/>
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
-        var (asked, driver) = (run.Question<RestoreQuestion>(), drivers.Named(run.Row.Driver!).Change);
+        var (asked, driver) = (run.Question<RestoreQuestion>(), Drivers.Named(run.Row.Driver!).Change);
         var target = new ChangeTarget(new(run.Row.Database), asked.Spec(run.Row.Database, run.Row.Id));
         switch (step.Kind)
         {

@@ -18,14 +18,9 @@ namespace Imbrek.Server.Features.Runs.Move;
 /// A database moves to another host by its own sets: brought up there, followed round by round, held; switched over it lives there, on a branch of its own that is named in the fleet and gets its first base. Called off,
 /// failed or thrown away before that, it is where it was.
 /// </summary>
-internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges changes, IClock clock) : RestoringKind(drivers, fleet, clock)
+internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges changes, IClock clock) : FollowingKind(drivers, fleet, clock)
 {
     public const string KindName = "move";
-
-    /// <summary>What is taken at the end is a call of its own, and so is each round: the numbers of their steps lie below it.</summary>
-    private const int BasePart = 1_000;
-
-    private readonly Drivers drivers = drivers;
 
     /// <summary>What was asked.</summary>
     /// <param name="Restore">What is brought up there.</param>
@@ -58,18 +53,14 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
     /// <inheritdoc/>
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
-        var (family, asked) = (drivers.Named(run.Row.Driver!), run.Question<Question>());
+        var (family, asked) = (Drivers.Named(run.Row.Driver!), run.Question<Question>());
         switch (step.Kind)
         {
-            case MoveByRounds.Save or "base":
-                return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(step.Kind == "base" ? BasePart : step.Number), step, cancel);
-            case MoveByRounds.Round:
-                return await FollowAsync(run, step, asked.Restore, family.Restore, progress, cancel);
             case MoveByRounds.Out:
                 return new StepResult(await family.Fences.FenceAsync(run.Call, new(run.Row.Database), cancel));
             case "check":
                 // What it must hold is all that was written until everybody was kept out.
-                var checks = await family.Restore.CheckAsync(run.Call, asked.Restore.Spec(run), ReachedBy(run.Run) ?? asked.Restore.Planned.Reaches, null, cancel);
+                var checks = await family.Restore.CheckAsync(run.Call, asked.Restore.Spec(run), LogRounds.ReachedBy(run.Run) ?? asked.Restore.Planned.Reaches, null, cancel);
                 var bad = checks.Where(c => !c.Passed).Select(c => $"{c.Name}: {c.Detail}").ToArray();
                 return new StepResult(bad.Length == 0 ? $"{checks.Count} checks passed" : string.Join("; ", bad), RestoreAside.Write(new RestoreAside.Measured(0, 0, Checks: checks)), Failed: bad.Length > 0);
             case MoveByRounds.Place:
@@ -94,7 +85,7 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
 
     /// <inheritdoc/>
     public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        step.Kind == MoveByRounds.Out ? drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
+        step.Kind == MoveByRounds.Out ? Drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
 
     /// <inheritdoc/>
     public override (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure) => (null, "it stays where it is; begun anew, it reads other copies");
@@ -132,29 +123,5 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
             measured = new { rounds, last, downtimeSeconds = downtime },
             checks = run.Run.Plan.Steps.Where(s => s.Kind == "check" && run.Run[s.Number].Measured is not null).SelectMany(s => RunJson.Read<RestoreAside.Measured>(run.Run[s.Number].Measured!).Checks ?? []),
         }));
-    }
-
-    /// <summary>The instant that is there, by whoever applied what.</summary>
-    private static Instant? ReachedBy(Run run) => run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" or MoveByRounds.Round).Select(s => run[s.Number].Measured).OfType<string>()
-        .Select(m => RunJson.Read<RestoreAside.Measured>(m).Reached).LastOrDefault(r => r is not null) is { } reached ? Instants.Parse(reached) : null;
-
-    /// <summary>Applies all log that there is to what is there: also that which a plan took in between.</summary>
-    private async Task<StepResult> FollowAsync(RunContext run, Step step, RestoreQuestion asked, IRestoreDriver driver, Action<double> progress, CancellationToken cancel)
-    {
-        var s = Fleet[run.Row.Database].Subject;
-        if (run.Run[step.After[0]].Measured is { } took && RunJson.Read<TaskSteps.Measured>(took).Set is { } set && s.Catalogue.IndexOf(new(set)) < 0)
-        {
-            return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
-        }
-
-        var host = s.Fleet.Hosts[new(asked.Host)];
-        if (PathFinder.Onwards(s, Clock.GetCurrentInstant(), host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
-        {
-            return new StepResult("nothing was written meanwhile", RestoreAside.Write(new RestoreAside.Measured(0, 0)));
-        }
-
-        var logs = Core.Recovery.TemporaryCopy.FurtherLog(s.Database, s.Fleet.Engines[s.Database.Engine], host.Id, path, open: false)[0];
-        var measured = await RestoreAside.DoAsync(logs, driver, asked.Call(run), asked.Spec(run), path.Reaches, null, progress, cancel);
-        return new StepResult($"{path.Steps.Count} log {(path.Steps.Count == 1 ? "set" : "sets")}", RestoreAside.Write(measured));
     }
 }

@@ -5,6 +5,7 @@ using Imbrek.Data;
 using Imbrek.Server.Features.Runs.ApplyLog;
 using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.RestoreTogether;
+using Imbrek.Server.Features.Runs.SecondDatabase;
 
 namespace Imbrek.Server.Features.Runs.Restore;
 
@@ -16,7 +17,7 @@ internal static class MoreOpen
     {
         // One of those that are restored together is decided about with them.
         RestoreKind.KindName when run.AfterId is null => Of(fleet, run.Database, RestoreQuestion.Of(run)!.Host),
-        MoveKind.KindName => Of(fleet, run.Database, RestoreQuestion.Of(run)!.Host),
+        MoveKind.KindName or SecondDatabaseKind.KindName => Of(fleet, run.Database, RestoreQuestion.Of(run)!.Host),
         ApplyLogKind.KindName => RunJson.Read<ApplyLogKind.Question>(question) is { Opens: true } opened ? Of(fleet, run.Database, opened.Of.Host) : [],
         RestoreTogetherKind.KindName => [.. RunJson.Read<RestoreTogetherKind.Question>(question).Members.SelectMany(m => Of(fleet, m.Database, m.Host).Select(l => $"{m.Database}: {l}"))],
         _ => [],

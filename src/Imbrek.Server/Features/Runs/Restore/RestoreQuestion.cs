@@ -10,6 +10,7 @@ using Imbrek.Server.Features.Runs.Change;
 using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.Rehearsal;
 using Imbrek.Server.Features.Runs.RestoreInPlace;
+using Imbrek.Server.Features.Runs.SecondDatabase;
 using Imbrek.Server.Features.Runs.TemporaryCopy;
 using NodaTime;
 
@@ -86,8 +87,14 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
     public Loss LossOf(FleetModel fleet) => Core.Objectives.Loss.Kept(Loss, fleet);
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
-    public static RestoreQuestion? Of(RunRow run) => run is { Kind: MoveKind.KindName, Question: { } move } ? RunJson.Read<MoveKind.Question>(move).Restore :
-        run.Question is { } q && (run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen or TemporaryCopyKind.Refresh || run.Kind == PlanFile.Name(TaskKind.TestRestore)) ? RunJson.Read<RestoreQuestion>(q) : null;
+    public static RestoreQuestion? Of(RunRow run) => run.Question is not { } question ? null
+        : run.Kind is MoveKind.KindName or SecondDatabaseKind.KindName ? RunJson.Read<Holding>(question).Restore
+        : run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen or TemporaryCopyKind.Refresh
+            || run.Kind == PlanFile.Name(TaskKind.TestRestore) ? RunJson.Read<RestoreQuestion>(question)
+        : null;
+
+    /// <summary>The question of a kind that restores on the way to something else.</summary>
+    private sealed record Holding(RestoreQuestion Restore);
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 

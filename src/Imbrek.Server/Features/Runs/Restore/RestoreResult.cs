@@ -41,7 +41,7 @@ internal sealed record RestoreResult(
     {
         // In place, nobody can work from the step on that keeps them out; what is saved and taken beside it is not what is restored.
         started = run.Plan.Steps.FirstOrDefault(s => s.Kind == "out") is { } keptOut ? run[keptOut.Number].StartedAt : started;
-        var measured = RestoreAside.MeasuredBy(run).Where(m => m.Step.Kind is not ("save" or "place" or "base" or ChangeSteps.Before or ChangeSteps.Part or ChangeSteps.After) && run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
+        var measured = RestoreAside.MeasuredBy(run).Where(m => m.Step.Kind is not ("try" or "save" or "place" or "base" or ChangeSteps.Before or ChangeSteps.Part or ChangeSteps.After) && run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
         // What is left open for log is never checked: it is ready when it holds all it was to hold.
         var open = run.Plan.Steps.Any(s => s.Kind == "check");
         var last = measured.LastOrDefault(m => m.Step.Kind == "check" || (!open && m.Step == run.Plan.Steps[^1]));
@@ -54,7 +54,7 @@ internal sealed record RestoreResult(
         var (reached, ready) = (Instants.Parse(text), run[last.Step.Number].EndedAt!.Value);
         var toReady = (ready - began).TotalSeconds;
         var hold = run.Plan.Steps.LastOrDefault(s => s.IsHold);
-        var released = run.Plan.Steps.LastOrDefault(s => s.Kind is "release" or "place" && run[s.Number].State == StepState.Done);
+        var released = run.Plan.Steps.LastOrDefault(s => s.Kind is "release" or "place" or Core.Recovery.SecondDatabase.Make && run[s.Number].State == StepState.Done);
         return new RestoreResult(
             reached,
             Math.Max(0, (asked.Target - reached).TotalSeconds),

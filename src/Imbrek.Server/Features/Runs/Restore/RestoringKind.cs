@@ -25,6 +25,9 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     /// <summary>The product's clock.</summary>
     protected IClock Clock => clock;
 
+    /// <summary>The drivers of this installation.</summary>
+    protected Drivers Drivers => drivers;
+
     /// <inheritdoc/>
     public virtual async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {

@@ -24,8 +24,6 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
     /// <summary>What it saves and what it takes at the end are calls of their own: each is made once, whoever asks again.</summary>
     private const int SavePart = 1, BasePart = 2;
 
-    private readonly Drivers drivers = drivers;
-
     /// <inheritdoc/>
     public override IReadOnlyList<string> Names { get; } = [KindName];
 
@@ -48,7 +46,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
     /// <inheritdoc/>
     public override async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
-        var family = drivers.Named(run.Row.Driver!);
+        var family = Drivers.Named(run.Row.Driver!);
         switch (step.Kind)
         {
             case "out":
@@ -70,7 +68,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
 
     /// <inheritdoc/>
     public override Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        step.Kind == "out" ? drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
+        step.Kind == "out" ? Drivers.Named(run.Row.Driver!).Fences.LetInAsync(run.Call, new(run.Row.Database), cancel) : base.UndoAsync(run, step, cancel);
 
     /// <inheritdoc/>
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)

@@ -13,8 +13,6 @@ internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, ICloc
 {
     public const string View = "view", Clone = "clone", LeftOpen = "open-for-log", Refresh = "refresh";
 
-    private readonly Drivers drivers = drivers;
-
     /// <inheritdoc/>
     public override IReadOnlyList<string> Names { get; } = [View, Clone, LeftOpen, Refresh];
 
@@ -26,10 +24,10 @@ internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, ICloc
         switch (step.Kind)
         {
             case "mask":
-                var masked = await drivers.Named(run.Row.Driver!).Restore.MaskAsync(call, spec, asked.Mask!, cancel);
+                var masked = await Drivers.Named(run.Row.Driver!).Restore.MaskAsync(call, spec, asked.Mask!, cancel);
                 return new StepResult(string.Join("; ", masked.Select(m => m.Detail)));
             case "let-in":
-                var tried = await drivers.Named(run.Row.Driver!).Restore.LetInAsync(call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
+                var tried = await Drivers.Named(run.Row.Driver!).Restore.LetInAsync(call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
                 return new StepResult(string.Join("; ", tried.Select(t => $"{t.Name}: {t.Detail}")), Failed: tried.Any(t => !t.Passed));
             default:
                 return await base.DoAsync(run, step, progress, cancel);

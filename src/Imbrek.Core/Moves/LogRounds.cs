@@ -1,0 +1,62 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using NodaTime;
+
+namespace Imbrek.Core.Moves;
+
+/// <summary>Rounds in which what was restored elsewhere follows its database: the log not yet backed up is taken, and applied there (ways, sections 2 and 15).</summary>
+public static class LogRounds
+{
+    /// <summary>The kinds of its steps: log taken, log applied there.</summary>
+    public const string Save = "save", Round = "round";
+
+    /// <summary>How many rounds are planned at most; more of nearly the same length say no more.</summary>
+    public const int Most = 20;
+
+    /// <summary>Adds the two steps of a round.</summary>
+    /// <param name="steps">Where to.</param>
+    /// <param name="host">Where it is applied.</param>
+    /// <param name="log">How the log is taken.</param>
+    /// <param name="when">In words, what it is taken beside.</param>
+    /// <param name="seconds">Seconds it is expected to take.</param>
+    /// <param name="only">Only after this choice; null for always.</param>
+    internal static void Add(List<Step> steps, string host, TakeSpec log, string when, double seconds, Step.Guard? only)
+    {
+        steps.Add(Next(steps, Save, $"Take the log not yet backed up, {when}", log.Store, only) with { Undo = Undo.Nothing, Work = RunJson.Write(log), TimeLimitSeconds = RestoreAside.Limit(0) });
+        steps.Add(Next(steps, Round, "Apply it there", host, only) with { Undo = Undo.Covered, ExpectedSeconds = seconds, ExpectedFrom = "forecast", TimeLimitSeconds = RestoreAside.Limit(seconds) });
+    }
+
+    /// <summary>The rounds that a run measured, each with the step that ended it: first all that was restored, then each log taken and applied.</summary>
+    public static IReadOnlyList<(int Step, MoveForecast.Round Round)> MeasuredBy(Run run)
+    {
+        var (made, data) = (new List<(int, MoveForecast.Round)>(), 0L);
+        Instant? began = null;
+        foreach (var s in run.Plan.Steps)
+        {
+            var p = run[s.Number];
+            var measured = p.Measured is { } m && s.Kind is "restore" or "logs" or Save or Round ? RunJson.Read<RestoreAside.Measured>(p.Measured!) : null;
+            if (s.Kind is "provision" or Save)
+            {
+                (began, data) = (p.StartedAt, 0);
+            }
+
+            data += s.Kind == Save ? 0 : measured?.Bytes ?? 0;
+            var ends = s.Kind == Round || (s.Kind is "restore" or "logs" && run.Plan[s.Number + 1].Kind is not ("restore" or "logs"));
+            if (ends && began is { } from && p.EndedAt is { } to && p.State == StepState.Done)
+            {
+                made.Add((s.Number, new(data, (to - from).TotalSeconds)));
+            }
+        }
+
+        return made;
+    }
+
+    /// <summary>The instant that is there, by whoever applied what; null before anything is.</summary>
+    public static Instant? ReachedBy(Run run) => run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" or Round).Select(s => run[s.Number].Measured).OfType<string>()
+        .Select(m => RunJson.Read<RestoreAside.Measured>(m).Reached).LastOrDefault(r => r is not null) is { } reached ? Instants.Parse(reached) : null;
+
+    private static Step Next(List<Step> steps, string kind, string title, string subject, Step.Guard? only) =>
+        RestoreAside.Last(steps.Count + 1, kind, title, subject, [steps.Count], only) with { RetryRefusals = false };
+}

@@ -1,0 +1,93 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
+using Imbrek.Core.Moves;
+using Imbrek.Core.Planning;
+using Imbrek.Core.Runs;
+
+namespace Imbrek.Core.Recovery;
+
+/// <summary>
+/// A second database is made of one (ways, section 15): <b>under another name</b>, as it was at an instant; or a <b>copy elsewhere</b>, as of one instant after it was asked for, by what is restored and then follows in rounds
+/// of log until it has caught up. Checked and held; released it is a database of its own, with names of its own, in the fleet, with a plan and a first base.
+/// </summary>
+public static class SecondDatabase
+{
+    /// <summary>The kinds of its own steps: what it needs is tried, it is made, named in the fleet, kept.</summary>
+    public const string Try = "try", Make = "make", Name = "name", Keep = "keep";
+
+    private const double MakeSeconds = 8;
+
+    /// <summary>How a copy follows until it has caught up.</summary>
+    /// <param name="Log">How the log not yet backed up is taken.</param>
+    /// <param name="Forecast">What its rounds are expected to come to.</param>
+    /// <param name="OpenSeconds">Seconds its engine takes to open.</param>
+    public sealed record Following(TakeSpec Log, MoveForecast Forecast, double OpenSeconds);
+
+    /// <summary>A round that is as short as this has caught up, seconds.</summary>
+    public const double CaughtUpSeconds = 60;
+
+    /// <summary>The figures by which a copy follows: those of a move that has caught up when a round takes a minute, and that keeps nobody out.</summary>
+    public static MoveQuestion FiguresOf(MoveQuestion move) => move with { Window = CaughtUpSeconds, Metadata = 0, Check = 0, Most = LogRounds.Most - 1 };
+
+    /// <summary>The steps.</summary>
+    /// <param name="source">The database it is made of.</param>
+    /// <param name="made">It, as it will stand in the fleet.</param>
+    /// <param name="path">The path to its host; to a state that log can be applied to, where it follows.</param>
+    /// <param name="instance">The name of the instance in which it is restored.</param>
+    /// <param name="names">What its files and accounts are called there.</param>
+    /// <param name="follows">How it follows until it has caught up; null where it is as it was at an instant.</param>
+    /// <param name="plan">The plan that names it from then on; null where one catches it anyway, or none does.</param>
+    /// <param name="first">The task by which its first base is taken; null for none.</param>
+    public static IReadOnlyList<Step> Steps(Database source, Database made, RestorePath path, string instance, IReadOnlyList<MappedName> names, Following? follows, string? plan, PlanTask? first)
+    {
+        var host = path.Host.Value;
+        var other = names.Count(n => n.From != n.To);
+        var steps = new List<Step>
+        {
+            RestoreAside.Last(1, Try, $"Try what {made.Id} needs on {host}: its name, engine and room, and {names.Count} names of files and accounts, {other} of them others than before", host, []) with { Attempts = 2, RetryRefusals = false },
+        };
+        steps.AddRange(RestoreAside.Ready(source, path, instance, 1, null, open: follows is null));
+        if (follows is not null)
+        {
+            foreach (var round in follows.Forecast.Rounds.Skip(1).Take(LogRounds.Most - 1).Append(follows.Forecast.Last))
+            {
+                LogRounds.Add(steps, host, follows.Log, $"while {source.Name} stays open", round.Seconds, null);
+            }
+
+            Add("open", "Open it for those who check it, and for nobody else", follows.OpenSeconds, "profile", Undo.Covered, null);
+            Add("check", "Check digest, rows and markers", source.CheckSeconds, "fleet", Undo.Nothing, null);
+        }
+
+        var hold = steps.Count + 1;
+        var released = new Step.Guard(hold, RestoreAside.Release);
+        steps.Add(RestoreAside.Held(hold, hold - 1, [RestoreAside.Release, RestoreAside.ThrowAway]));
+        Add(Make, $"Make {made.Id} of it on {host}, a database of its own", MakeSeconds, "profile", Undo.Covered, released);
+
+        // Refused, people are asked again; taken back with what was restored.
+        steps[^1] = steps[^1] with { Reopens = hold };
+        Add(Name, $"Name {made.Id} in the fleet", null, null, Undo.Own, released);
+        Add(Keep, $"It stays from here on{(plan is null ? "" : $": plan {plan} names it")}", null, null, Undo.Nothing, released);
+        steps[^1] = steps[^1] with { NoWayBack = true };
+        if (first is not null)
+        {
+            steps.Add(RestoreAside.Last(steps.Count + 1, "base", $"Take its first {first.Kind.Makes()!.Value.ToString().ToLowerInvariant()} into {first.Store}", first.Store!.Value.Value, [steps.Count], released) with
+            {
+                TimeLimitSeconds = 86_400,
+                RetryRefusals = false,
+                Work = RunJson.Write(TakeSpec.Of(first, made.Id)),
+            });
+        }
+
+        steps.Add(RestoreAside.Last(steps.Count + 1, "discard", "Throw it away", host, [hold], new(hold, RestoreAside.ThrowAway)));
+        return steps;
+
+        void Add(string kind, string title, double? seconds, string? from, Undo undo, Step.Guard? only) => steps.Add(RestoreAside.Last(steps.Count + 1, kind, title, host, [steps.Count], only) with
+        {
+            ExpectedSeconds = seconds,
+            ExpectedFrom = from,
+            Undo = undo,
+            RetryRefusals = false,
+            TimeLimitSeconds = RestoreAside.Limit(seconds ?? 0),
+        });
+    }
+}

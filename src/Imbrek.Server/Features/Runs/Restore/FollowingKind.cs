@@ -1,0 +1,43 @@
+using Imbrek.Core.Moves;
+using Imbrek.Core.Recovery;
+using Imbrek.Core.Runs;
+using Imbrek.Data;
+using Imbrek.Server.State;
+using NodaTime;
+
+namespace Imbrek.Server.Features.Runs.Restore;
+
+/// <summary>A kind of run that restores, and whose restore then follows its database in rounds of log.</summary>
+internal abstract class FollowingKind(Drivers drivers, FleetState fleet, IClock clock) : RestoringKind(drivers, fleet, clock)
+{
+    /// <summary>What is taken at the end is a call of its own, and so is each round: the numbers of their steps lie below it.</summary>
+    private const int BasePart = 1_000;
+
+    /// <inheritdoc/>
+    public override Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel) => step.Kind switch
+    {
+        LogRounds.Save or "base" => TaskSteps.TakeAsync(Drivers.Named(run.Row.Driver!).Backup, run.Call.Part(step.Kind == "base" ? BasePart : step.Number), step, cancel),
+        LogRounds.Round => FollowAsync(run, step, progress, cancel),
+        _ => base.DoAsync(run, step, progress, cancel),
+    };
+
+    /// <summary>Applies all log that there is to what is there: also that which a plan took in between.</summary>
+    private async Task<StepResult> FollowAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var (s, asked) = (Fleet[run.Row.Database].Subject, RestoreQuestion.Of(run.Row)!);
+        if (run.Run[step.After[0]].Measured is { } took && RunJson.Read<TaskSteps.Measured>(took).Set is { } set && s.Catalogue.IndexOf(new(set)) < 0)
+        {
+            return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
+        }
+
+        var host = s.Fleet.Hosts[new(asked.Host)];
+        if (PathFinder.Onwards(s, Clock.GetCurrentInstant(), host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, LogRounds.ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
+        {
+            return new StepResult("nothing was written meanwhile", RestoreAside.Write(new RestoreAside.Measured(0, 0)));
+        }
+
+        var logs = Core.Recovery.TemporaryCopy.FurtherLog(s.Database, s.Fleet.Engines[s.Database.Engine], host.Id, path, open: false)[0];
+        var measured = await RestoreAside.DoAsync(logs, Drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), path.Reaches, null, progress, cancel);
+        return new StepResult($"{path.Steps.Count} log {(path.Steps.Count == 1 ? "set" : "sets")}", RestoreAside.Write(measured));
+    }
+}
