@@ -112,6 +112,10 @@ public class InstanceDataTests
         Assert.Contains("Scheduled jobs of the instance", bare, StringComparison.Ordinal);
         const string Plan = ",\"plans\":[{\"id\":\"p\",\"name\":\"P\",\"members\":{\"databases\":[\"s\"]},\"tasks\":[{\"id\":\"full\",\"kind\":\"full\",\"recurrence\":{\"words\":\"daily 01:00\",\"zone\":\"Etc/UTC\"},\"windowSeconds\":3600,\"store\":\"vault\"}]}]";
         Assert.Contains("they are in s, which is restored first", Said(Fleet($"{One("d")},{One("s", "accounts keys")}", Plan)), StringComparison.Ordinal);
+        var fleet = Fleet($"{One("d")},{One("s", "accounts keys")}", Plan);
+        var d = fleet.DatabaseById[new("d")];
+        Assert.Contains("no plan", Assert.Single(Prechecks.DoesNotComeAlong(fleet, d, fleet.Hosts[d.Host])), StringComparison.Ordinal);
+        Assert.Empty(Prechecks.DoesNotComeAlong(fleet, d, fleet.Hosts[d.Host], planned: true));
         Assert.Contains("far has its own, in t", Said(Fleet($"{One("d")},{One("s", "accounts")},{One("t", "accounts", host: "far")}", Plan)), StringComparison.Ordinal);
     }
 

@@ -61,15 +61,18 @@ public static class Prechecks
     /// <param name="database">The database.</param>
     /// <param name="host">Where it is restored.</param>
     /// <param name="whole">Whether it is a whole instance, with its accounts, settings and jobs.</param>
-    public static IReadOnlyList<string> DoesNotComeAlong(FleetModel fleet, Database database, Host host, bool whole = false)
+    /// <param name="planned">Whether a plan takes it from the beginning.</param>
+    public static IReadOnlyList<string> DoesNotComeAlong(FleetModel fleet, Database database, Host host, bool whole = false, bool planned = false)
     {
-        if (whole)
+        string[] rest = [.. host.Id == database.Host ? Array.Empty<string>() : [NetworkRules(database, host)], .. planned ? Array.Empty<string>() : [Unprotected]];
+        if (whole || host.Id == database.Host)
         {
-            return [NetworkRules(database, host), Unprotected];
+            // On its own host its instance is there, and so are its clients.
+            return rest;
         }
 
         var data = fleet.Before(database);
-        var there = fleet.Databases.Where(d => d.IsInstanceData && d.Host == host.Id && d.Engine == database.Engine && host.Id != database.Host).ToArray();
+        var there = fleet.Databases.Where(d => d.IsInstanceData && d.Host == host.Id && d.Engine == database.Engine).ToArray();
         var list = new List<string>();
         foreach (var (part, what) in Parts)
         {
@@ -89,7 +92,7 @@ public static class Prechecks
             }
         }
 
-        return [.. list, NetworkRules(database, host), Unprotected];
+        return [.. list, .. rest];
     }
 
     private static readonly (InstancePart Part, string What)[] Parts =

@@ -44,7 +44,7 @@ public static class SecondDatabase
         var other = names.Count(n => n.From != n.To);
         var steps = new List<Step>
         {
-            RestoreAside.Last(1, Try, $"Try what {made.Id} needs on {host}: its name, engine and room, and {names.Count} names of files and accounts, {other} of them others than before", host, []) with { Attempts = 2, RetryRefusals = false },
+            RestoreAside.Last(1, Try, $"Try what {made.Id} needs on {host}: its name, engine and room, and {names.Count} names of files and accounts{(other == 0 ? "" : $", {other} of them others than before")}", host, []) with { Attempts = 2, RetryRefusals = false },
         };
         steps.AddRange(RestoreAside.Ready(source, path, instance, 1, null, open: follows is null));
         if (follows is not null)

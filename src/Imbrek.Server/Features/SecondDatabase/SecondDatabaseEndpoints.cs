@@ -64,7 +64,7 @@ internal static class SecondDatabaseEndpoints
                 [.. p.Model.PlansOf(p.Made).Select(x => x.Name)],
                 p.FirstBase is { } first ? $"{PlanFile.Name(first.Kind)} into {first.Store}" : null,
                 MoreOpen.Of(s.Fleet, d.Id.Value, p.Path.Host.Value),
-                Prechecks.DoesNotComeAlong(s.Fleet, d, s.Fleet.Hosts[p.Path.Host], drivers.TryFor(d)?.RestoresInstances ?? false)));
+                Prechecks.DoesNotComeAlong(s.Fleet, d, s.Fleet.Hosts[p.Path.Host], drivers.TryFor(d)?.RestoresInstances ?? false, planned: p.FirstBase is not null)));
         }
         catch (BadInputException e) when (e.Status != 404)
         {

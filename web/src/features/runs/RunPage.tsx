@@ -86,7 +86,18 @@ export default function RunPage() {
         <Box sx={{ color: 'text.secondary' }}>
           {change && `${change.name} · `}
           {move && `From ${move.from} to ${move.to} · `}
-          {restore && (
+          {second && restore && (
+            <>
+              <b>{second.id}</b> on {restore.host}, as of{' '}
+              <b>
+                {second.forecast && !restore.measured
+                  ? 'when it has caught up'
+                  : localTime(restore.measured?.reached ?? restore.planned.reaches, zone)}
+              </b>
+              {' · '}
+            </>
+          )}
+          {restore && !second && (
             <>
               To <b>{localTime(restore.planned.reaches, zone)}</b> on {restore.host} as {restore.instance}, supposing{' '}
               {restore.loss === 'none' ? 'nothing is lost' : `${restore.loss} is lost`} ·{' '}
@@ -134,11 +145,10 @@ export default function RunPage() {
           <MoveFigures move={move} />
         ) : change ? (
           <ChangeFigures change={change} />
+        ) : second && restore ? (
+          <SecondFigures second={second} restore={restore} steps={steps} />
         ) : restore ? (
-          <>
-            <RestoreFigures restore={restore} />
-            {second && <SecondFigures second={second} />}
-          </>
+          <RestoreFigures restore={restore} />
         ) : drill ? (
           <DrillFigures drill={drill} />
         ) : (

@@ -46,7 +46,7 @@ export default function SecondDatabasePage() {
   const [written, setWritten] = useState<string | null>(null);
   const [id, setId] = useState('');
   const [host, setHost] = useState('first');
-  const [plan, setPlan] = useState('');
+  const [plan, setPlan] = useState('caught');
   const [sizeGb, setSizeGb] = useState('');
   // Names belong to the database that brings them.
   const [said, setSaid] = useState<{ of: string | null; names: Record<string, string> }>({ of: null, names: {} });
@@ -64,7 +64,7 @@ export default function SecondDatabasePage() {
     host: host === 'first' ? null : host,
     objective: null,
     sizeBytes: size,
-    plan: plan || null,
+    plan: plan === 'caught' ? null : plan,
     names: Object.entries(wanted)
       .filter(([, to]) => to.trim() !== '')
       .map(([key, to]) => ({
@@ -145,7 +145,7 @@ export default function SecondDatabasePage() {
             label="Plan"
             value={plan}
             of={{
-              '': 'those that catch it',
+              caught: 'those that catch it',
               ...Object.fromEntries((plans.data?.plans ?? []).map((p) => [p.id, p.name])),
             }}
             width={220}

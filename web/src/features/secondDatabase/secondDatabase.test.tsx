@@ -1,7 +1,8 @@
 import { fireEvent, screen, waitFor } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
-import { fleetPage, fleetRow } from '../../tests/fixtures';
+import { duration } from '../../shared/format';
+import { fleetPage, fleetRow, restore, step } from '../../tests/fixtures';
 import { places, server, show } from '../../tests/page';
 import SecondDatabasePage from './SecondDatabasePage';
 import { SecondFigures } from './SecondFigures';
@@ -98,7 +99,8 @@ describe('a second database of one', () => {
     expect((await button()).disabled).toBe(true);
   });
 
-  it('on its run shows what each name became, and its rounds', () => {
+  it('on its run shows how soon it can be looked at, as of when, what each name became, and its rounds', () => {
+    server({ 'GET /api/places': places });
     show(
       <SecondFigures
         second={{
@@ -107,18 +109,26 @@ describe('a second database of one', () => {
             { kind: 'file', from: 'a', to: 'b' },
             { kind: 'account', from: 'c', to: 'c' },
           ],
-          forecast: null,
-          rounds: [],
-          following: null,
+          forecast: {
+            rounds: [{ data: 4e11, seconds: 3_600 }],
+            last: { data: 1e9, seconds: 30 },
+            downtimeSeconds: 30,
+            fits: true,
+            totalSeconds: 3_630,
+          },
+          rounds: [{ data: 3e11, seconds: 3_000 }],
+          following: { data: 2e9, seconds: 40 },
         }}
+        restore={restore({})}
+        steps={[step({ kind: 'hold', hold: true, plannedStart: 4_000 })]}
       />,
-      '/',
-      [],
-      '/',
     );
     const table = screen.getByRole('table').textContent;
     expect(table).toContain('file ab');
     expect(table).toContain('account cthe same');
-    expect(screen.queryByText('Rounds')).toBeNull();
+    expect(document.body.textContent).toContain(`to look at in ${duration(4_000)}`);
+    expect(document.body.textContent).toContain('it is not ready and checked yet');
+    expect(screen.getByText('50 min')).toBeTruthy();
+    expect(screen.getByText('about 30 s')).toBeTruthy();
   });
 });
