@@ -39,7 +39,8 @@ public class SecondDatabaseTests(DemoServer demo)
         {
             asked["names"] = new JsonArray(wrong.DeepClone());
             Assert.Equal((400, member), Session.Fault(await admin.PostAsync("/api/second", asked)));
-            Assert.Equal(member, Text((await admin.PostAsync("/api/second/worksheet", asked)).Body, "member"));
+            var said = (await admin.PostAsync("/api/second/worksheet", asked)).Body;
+            Assert.Equal((member, Names(sheet).Length), (Text(said, "member"), Names(said).Length));
         }
 
         asked["names"] = new JsonArray(Called("as-it-was.pages"));

@@ -61,3 +61,29 @@ test('a run that is cancelled says that nothing is left behind', async ({ page }
   await page.getByRole('button', { name: 'Cancel and leave nothing behind' }).click();
   await expect(page.getByTestId('run-state')).toHaveText('ended by hand', { timeout: 30_000 });
 });
+
+test('beside itself under another name: what clashes is mapped first, it is looked at, and thrown away', async ({
+  page,
+}) => {
+  await signIn(page, 'admin', '/recover/passes');
+  expect(await post(page, '/api/world/pace', { pace: 900 })).toBe(204);
+  await page.getByRole('region', { name: 'Ways compared' }).getByRole('link', { name: 'Under another name' }).click();
+  await page.getByLabel('It is called').fill('passes-as-they-were');
+  await page.getByRole('combobox', { name: 'Lives on' }).click();
+  await page.getByRole('option', { name: 'quay-h1' }).click();
+  const names = page.getByRole('region', { name: 'Names it brings' });
+  await expect(names.getByRole('row').filter({ hasText: 'passes.pages' })).toContainText('Season passes');
+  const file = names.getByLabel('file passes.pages is called');
+  await expect(file).toHaveAttribute('placeholder', 'passes-as-they-were.pages');
+  await file.fill('passes.log');
+  await expect(page.getByText(/there is a file called 'passes.log' already/)).toBeVisible();
+  await file.fill('');
+  await page.getByRole('button', { name: 'Restore it, and hold it' }).click();
+  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByRole('complementary', { name: 'Decide and measured' })).toContainText(
+    'passes-as-they-were.pages',
+  );
+  await page.getByRole('button', { name: 'Throw away' }).click();
+  await expect(page.getByTestId('run-state')).toHaveText('done');
+  await post(page, '/api/world/pace', { pace: 1 });
+});

@@ -4,6 +4,7 @@ using Imbrek.Data;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Removal;
 using Imbrek.Server.Features.Runs.Restore;
+using Microsoft.EntityFrameworkCore;
 using Xunit;
 
 namespace Imbrek.Server.Tests.Acting;
@@ -179,6 +180,14 @@ public class RunnerTests
 
         await using var data = ImbrekDatabase.Context(s.Source);
         Assert.False(await NewRuns.AddAsync(data, new RunRow { Id = Guid.NewGuid(), Kind = "restore", Database = "d", Claim = "h2/aside" }, default));
+
+        // One that claimed more on its way, its database say, claims what it left, and no more.
+        s.Driver.Here = false;
+        var more = await s.RestoreAsync("other");
+        await data.Runs.Where(r => r.Id == more).ExecuteUpdateAsync(u => u.SetProperty(r => r.Claim, "all of d"));
+        s.Driver.Here = true;
+        s.Worker.Wake();
+        Assert.Equal("h2/other", (await s.IsAsync(more, RunState.Failed)).Row.Claim);
     }
 
     [Fact]

@@ -59,10 +59,10 @@ internal sealed record Tally(long DataBytes, long StoredBytes, string? Set)
 /// <summary>What is kept in one transaction when a run ends.</summary>
 /// <param name="State">How it ended.</param>
 /// <param name="Note">Why, for people.</param>
-/// <param name="KeepsClaim">Whether what it claimed is still there.</param>
+/// <param name="Claim">What it claims from now on, because that is still there; null for nothing. It may be less than it claimed on its way.</param>
 /// <param name="LedgerBody">The body of its entry in the ledger; null for none.</param>
 /// <param name="Proofs">What was proved, of one database or several; the number in the ledger is filled in.</param>
 /// <param name="Paces">What was learned of speeds.</param>
 /// <param name="FreesClaim">A claim of another run that is free now.</param>
 internal sealed record Conclusion(
-    RunState State, string Note, bool KeepsClaim = false, string? LedgerBody = null, IReadOnlyList<ProofRow>? Proofs = null, IReadOnlyList<PaceRow>? Paces = null, string? FreesClaim = null);
+    RunState State, string Note, string? Claim = null, string? LedgerBody = null, IReadOnlyList<ProofRow>? Proofs = null, IReadOnlyList<PaceRow>? Paces = null, string? FreesClaim = null);

@@ -151,8 +151,9 @@ internal sealed record JointDrillView(string Of, DrillKind Kind, DrillEnding End
 /// <param name="Following">What the next round would come to by what the last one took; null before there is one, and once the last has been made.</param>
 /// <param name="Last">The round with nobody writing; null until it is made.</param>
 /// <param name="DowntimeSeconds">How long nobody could write; null until it lives there.</param>
+/// <param name="Standing">Whether what was brought up could not be taken back, and is still there.</param>
 internal sealed record MoveRunView(
-    string From, string To, MoveQuestion Figures, MoveForecast Forecast, IReadOnlyList<MoveForecast.Round> Rounds, MoveForecast.Round? Following, MoveForecast.Round? Last, double? DowntimeSeconds);
+    string From, string To, MoveQuestion Figures, MoveForecast Forecast, IReadOnlyList<MoveForecast.Round> Rounds, MoveForecast.Round? Following, MoveForecast.Round? Last, double? DowntimeSeconds, bool Standing);
 
 /// <summary>What a second database was asked for, expected and measured.</summary>
 /// <param name="Id">What it is called.</param>
@@ -326,7 +327,7 @@ internal sealed record RunView(
 
         var asked = RunJson.Read<MoveKind.Question>(question);
         var (open, last, downtime) = MoveByRounds.MeasuredBy(r.ToRun());
-        return new(asked.From, asked.Restore.Host, asked.Figures, asked.Forecast, open, last is null && open.Count > 0 ? MoveForecast.Following(asked.Figures, open[^1].Seconds) : null, last, downtime);
+        return new(asked.From, asked.Restore.Host, asked.Figures, asked.Forecast, open, last is null && open.Count > 0 ? MoveForecast.Following(asked.Figures, open[^1].Seconds) : null, last, downtime, r.Claim is not null && r.StateIs.IsOver());
     }
 
     /// <summary>What a second database was asked for; null for a run of another kind.</summary>

@@ -253,7 +253,7 @@ internal sealed class Runner(
             var conclusion = kind.Conclude(Context(), end, now);
             proved = [.. conclusion.Proofs?.Select(p => p.Database) ?? [], .. conclusion.Paces is { Count: > 0 } ? [row.Database] : Array.Empty<string>()];
             Describe(conclusion.State, kind.Measured(Context()), RunJson.WriteSteps(run));
-            (row.Ended, row.Note, row.Claim) = (now, conclusion.Note.Length == 0 ? null : conclusion.Note, conclusion.KeepsClaim ? row.Claim : null);
+            (row.Ended, row.Note, row.Claim) = (now, conclusion.Note.Length == 0 ? null : conclusion.Note, conclusion.Claim);
             var who = row.CancelledBy ?? run.Plan.Steps.Select(s => run[s.Number].DecidedBy).LastOrDefault(d => d is not null) ?? row.AskedBy ?? "plan";
             if (!await store.EndAsync(claimed, row, new RunStore.Seen(run.CancelledBy), conclusion, sets.Values, peers.NewsOf(Touched(), [row.Id]), kind.Names[0], who, now, stopping))
             {

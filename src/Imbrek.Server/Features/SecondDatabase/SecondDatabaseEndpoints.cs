@@ -27,6 +27,7 @@ internal static class SecondDatabaseEndpoints
     /// <param name="Member">What is at fault.</param>
     /// <param name="Reaches">The instant it is as of; null for one after it is asked for.</param>
     /// <param name="Seconds">Until people can look, expected.</param>
+    /// <param name="Names">What its files and accounts would be called; as proposed where what was wanted cannot be.</param>
     /// <param name="Rounds">Of a copy elsewhere: the first round and those of log, as expected.</param>
     /// <param name="NamesUnknown">Why its names cannot be told now; null when they are.</param>
     /// <param name="Plans">The plans that will take it.</param>
@@ -46,12 +47,12 @@ internal static class SecondDatabaseEndpoints
         try
         {
             var p = planning.Of(request);
-            var (names, unknown) = await planning.NamesAsync(request, p, cancel);
+            var (names, unknown, fault) = await planning.NamesAsync(request, p, cancel);
             var (s, d) = (p.Subject, p.Subject.Database);
             MoveForecast.Round[] rounds = p.Follows is { } follows ? [.. follows.Forecast.Rounds.Take(LogRounds.Most), follows.Forecast.Last] : [];
             return TypedResults.Ok(new SecondView(
-                null,
-                null,
+                fault?.Message,
+                fault?.Member,
                 p.Path.Host.Value,
                 p.Follows is null ? p.Path.Reaches : null,
                 p.Follows is null ? p.Path.LostSeconds : null,
@@ -76,7 +77,12 @@ internal static class SecondDatabaseEndpoints
         SecondDatabasePlanning.SecondRequest request, SecondDatabasePlanning planning, Drivers drivers, ReplicaActions.Acting acting, ClaimsPrincipal user, CancellationToken cancel)
     {
         var p = planning.Of(request);
-        var (names, unknown) = await planning.NamesAsync(request, p, cancel);
+        var (names, unknown, fault) = await planning.NamesAsync(request, p, cancel);
+        if (fault is not null)
+        {
+            throw fault;
+        }
+
         if (unknown is not null)
         {
             throw new BadInputException("names", $"{unknown}: what its files and accounts are to be called must be known before", 409, "names-unknown");

@@ -130,9 +130,15 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
             new(asked, request.Id!, part.ToJsonString(), [], request.Plan, figures, forecast));
     }
 
-    /// <summary>What its files and accounts would be called; or why that cannot be told now.</summary>
-    /// <exception cref="BadInputException">It names what is wrong with what was wanted.</exception>
-    public async Task<(IReadOnlyList<NameMapping.Row> Names, string? Unknown)> NamesAsync(SecondRequest request, Planned planned, CancellationToken cancel)
+    /// <summary>What its files and accounts would be called.</summary>
+    /// <param name="Rows">Each; as proposed where what was wanted cannot be.</param>
+    /// <param name="Unknown">Why they cannot be told now; null when they are.</param>
+    /// <param name="Fault">What is wrong with what was wanted; null when nothing is.</param>
+    public sealed record Names(IReadOnlyList<NameMapping.Row> Rows, string? Unknown, BadInputException? Fault);
+
+    /// <summary>Asks where it is to live which names are taken there, and maps those that it brings.</summary>
+    /// <exception cref="BadInputException">Too many are wanted.</exception>
+    public async Task<Names> NamesAsync(SecondRequest request, Planned planned, CancellationToken cancel)
     {
         MappedName[] wanted = [.. (request.Names ?? []).Take(MostNames + 1).Select(n => n is null ? new MappedName(NameKind.File, "", "") : n with { From = n.From ?? "", To = n.To ?? "" })];
         if (wanted.Length > MostNames)
@@ -150,19 +156,19 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         }
         catch (DriverException e)
         {
-            return ([], e.Message);
+            return new([], e.Message, null);
         }
         catch (DriverGoneException)
         {
-            return ([], "another process can ask for the names, this one cannot");
+            return new([], "another process can ask for the names, this one cannot", null);
         }
         catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
         {
-            return ([], $"its names were not told within {Patience.TotalSeconds:0} s");
+            return new([], $"its names were not told within {Patience.TotalSeconds:0} s", null);
         }
 
         var (rows, fault) = NameMapping.Of(there, source.Id.Value, request.Id!, wanted);
-        return fault is null ? (rows, null) : throw new BadInputException($"names[{fault.Index}].{fault.Member}", fault.Why);
+        return fault is null ? new(rows, null, null) : new(NameMapping.Of(there, source.Id.Value, request.Id!, []).Rows, null, new BadInputException($"names[{fault.Index}].{fault.Member}", fault.Why));
     }
 
     /// <summary>The path by which it is as it was at an instant.</summary>

@@ -145,6 +145,7 @@ describe('a move under way', () => {
           following: { data: 60e6, seconds: 22 },
           last: null,
           downtimeSeconds: null,
+          standing: false,
         }}
       />,
     );

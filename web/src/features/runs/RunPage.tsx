@@ -160,7 +160,7 @@ export default function RunPage() {
             <Link to={withPremise('/evidence', search, { database: r.database })}>Its entry in the ledger</Link>
           </Box>
         )}
-        {restore?.standing && may && (
+        {(restore?.standing || move?.standing) && may && (
           <Button color="error" sx={{ mt: 2 }} disabled={pending} onClick={() => remove.mutate()}>
             Remove this instance
           </Button>

@@ -165,11 +165,6 @@ export default function SecondDatabasePage() {
             />
           </section>
         )}
-        {s?.refused && s.member?.startsWith('names') && (
-          <Button variant="outlined" sx={{ alignSelf: 'start' }} onClick={() => setSaid({ of: database, names: {} })}>
-            Take back the names I wrote
-          </Button>
-        )}
       </Box>
       <Side label="What comes of it">
         <Box component="h2" sx={{ m: 0, mb: 1, fontSize: 15 }}>
@@ -178,7 +173,8 @@ export default function SecondDatabasePage() {
         {missing && <Box sx={{ color: 'text.secondary' }}>{missing}</Box>}
         {s?.refused && (
           <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
-            It cannot be made yet: {s.member}: {s.refused}.
+            It cannot be made yet: {s.member?.startsWith('names') ? '' : `${s.member}: `}
+            {s.refused}.
           </Alert>
         )}
         {failure && (

@@ -117,5 +117,10 @@ internal sealed class AdHocKind(Drivers drivers, FleetState fleet) : IRunKind
         return stored.Count == 0 ? null : stored[stored.Count / 2];
     }
 
-    private static string Plain(long bytes) => bytes >= 1_000_000_000 ? $"{(bytes / 1e9).ToString("0.#", CultureInfo.InvariantCulture)} GB" : $"{(bytes / 1e6).ToString("0.#", CultureInfo.InvariantCulture)} MB";
+    private static string Plain(long bytes) => bytes switch
+    {
+        >= 1_000_000_000 => $"{(bytes / 1e9).ToString("0.#", CultureInfo.InvariantCulture)} GB",
+        >= 100_000 => $"{(bytes / 1e6).ToString("0.#", CultureInfo.InvariantCulture)} MB",
+        _ => $"{(bytes / 1e3).ToString("0.#", CultureInfo.InvariantCulture)} kB",
+    };
 }

@@ -110,7 +110,8 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
             note += $"; could not be taken back: {string.Join(", ", end.LeftBehind.Select(n => run.Run.Plan[n].Title))}";
         }
 
-        return new Conclusion(end.State, note, LedgerBody: RunJson.Write(new
+        var left = end.LeftBehind.Any(n => run.Run.Plan[n].Kind == "provision");
+        return new Conclusion(end.State, note, left ? asked.Restore.Claim : null, RunJson.Write(new
         {
             run = run.Row.Id,
             outcome = placed is not null && end.State == RunState.Done ? "moved" : PlanFile.Name(end.State),

@@ -118,7 +118,9 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
             proof = ProofRow.Of(d.Id, new Proof(now, measured.DataLostSeconds, measured.ServiceSeconds, measured.Checks.All(c => c.Passed), d.SizeBytes, d.Version, loss.StandsFor(d, fleet.Fleet)), loss, new(asked.Host), run.Row.Id);
         }
 
-        return new Conclusion(state ?? end.State, note, keepsClaim || end.LeftBehind.Count > 0, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));
+        // What another run made is that run's, whatever comes of this one.
+        var stays = keepsClaim || (end.LeftBehind.Count > 0 && asked.On is null);
+        return new Conclusion(state ?? end.State, note, stays ? asked.Claim : null, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));
     }
 
     /// <summary>What taking the place of its database came to; null before.</summary>
