@@ -29,11 +29,13 @@ data=$(pg_home "test-pg-$$")
 demo=""
 real=""
 beside=""
+web=""
+lints=""
 computes=""
 waits=""
 stop() {
   trap - EXIT INT TERM
-  for group in $beside $computes $waits; do kill -TERM -- "-$group" 2>/dev/null; done
+  for group in $beside $web $lints $computes $waits; do kill -TERM -- "-$group" 2>/dev/null; done
   if [ -n "$demo" ]; then
     kill -TERM "$demo" 2>/dev/null
     wait "$demo" 2>/dev/null
@@ -65,16 +67,18 @@ start_beside() { # in a process group of its own, so that all of it ends when th
   set +m
 }
 
-# What has no need of each other runs side by side: the units of the web app beside the build, the suite of the server, which mostly
-# waits for processes it killed, beside all the others, and what only computes beside real clusters and the browser.
+# What has no need of each other runs side by side: what the web app is by itself beside the builds and the first suites, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only
+# computes beside real clusters and the browser.
 need_web_packages
-rm -f "$here/out/unit.json"
+rm -f "$here"/out/unit.json "$here"/out/test-*.end "$here"/out/web.end
 units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
 start_beside units
+web=$beside
 began=$SECONDS
-bash "$here/scripts/check.sh"
+bash "$here/scripts/check.sh" dotnet
 status=$?
-count "check" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
+count "check of .NET" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
+beside=""
 
 # What tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
 if ! (build_demo); then
@@ -82,17 +86,13 @@ if ! (build_demo); then
   exit 1
 fi
 build_programs
-wait "$beside"
-status=$?
-beside=""
-if [ -s "$here/out/unit.json" ]; then
-  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
-else
-  counts="0 0"
-fi
-[ "$status" = 0 ] || cat "$here/out/unit.log"
-# shellcheck disable=SC2086
-count "web units" $counts "$status" $((SECONDS - began))
+lint() { # what describes the API is written by what was built before
+  local began=$SECONDS
+  bash "$here/scripts/check.sh" web >"$here/out/check-web.log" 2>&1
+  echo "$? $((SECONDS - began))" >"$here/out/web.end"
+}
+start_beside lint
+lints=$beside
 
 # Data that a test may lose with the machine need not be flushed to disk.
 pg_start "$data" 5620 -c fsync=off
@@ -117,7 +117,6 @@ count_suite() { # count_suite NAME: reads what a suite left
   [ "$status" = 0 ] || cat "$log"
   count "$1" $((total - bad)) "$bad" "$status" "$seconds"
 }
-rm -f "$here"/out/test-*.end
 start_beside suite Server
 waits=$beside
 
@@ -127,6 +126,23 @@ computes=$beside
 beside=""
 suite PostgreSql
 count_suite PostgreSql
+
+wait "$lints"
+lints=""
+read -r status seconds <"$here/out/web.end"
+[ "$status" = 0 ] || cat "$here/out/check-web.log"
+count "check of the web app" $((status == 0)) $((status != 0)) 0 "$seconds"
+wait "$web"
+status=$?
+web=""
+if [ -s "$here/out/unit.json" ]; then
+  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
+else
+  counts="0 0"
+fi
+[ "$status" = 0 ] || cat "$here/out/unit.log"
+# shellcheck disable=SC2086
+count "web units" $counts "$status" $((SECONDS - began))
 
 build_pages
 began=$SECONDS
