@@ -137,7 +137,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         await WaitAsync(() => Now?.CoversTo > at, "caught up");
     }
 
-    public async Task WaitAsync(Func<bool> isTrue, string what, double seconds = 60)
+    public async Task WaitAsync(Func<bool> isTrue, string what, double seconds = 180)
     {
         using var timer = new PeriodicTimer(TimeSpan.FromMilliseconds(30));
         var began = System.Diagnostics.Stopwatch.StartNew();

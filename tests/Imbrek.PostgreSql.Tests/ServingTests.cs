@@ -96,7 +96,7 @@ public sealed class ServingTests : IAsyncLifetime
         Assert.Equal((409, "replica"), Session.Fault(await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port))));
         Assert.Equal((409, "address"), Session.Fault(await admin.PostAsync("/api/clusters/harbour/standbys", Standby(standby.Port, "another"))));
 
-        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", what: () => "it is not in step");
         var worth = (await admin.GetAsync("/api/replicas/harbour-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
         Assert.InRange(worth.GetProperty("lostSeconds").GetDouble(), 0, 20);
 
@@ -106,7 +106,7 @@ public sealed class ServingTests : IAsyncLifetime
         Assert.Contains("still answers", refused.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
         Assert.Equal("inStep", (await RowAsync()).GetProperty("state").GetString());
         Assert.Equal(HttpStatusCode.NoContent, (await admin.Http.DeleteAsync("/api/clusters/harbour/standbys/harbour-hill")).StatusCode);
-        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", 60, () => "it has not ended");
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", what: () => "it has not ended");
         Assert.Equal(HttpStatusCode.NotFound, (await admin.Http.DeleteAsync("/api/clusters/harbour/standbys/harbour-hill")).StatusCode);
     }
 
@@ -122,9 +122,9 @@ public sealed class ServingTests : IAsyncLifetime
             await cluster.DoAsync("select imbrek_walk()");
         }
 
-        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", what: () => "it is not in step");
         cluster.Kill();
-        await Eventually.Async(async () => (await RowAsync()).GetProperty("heldUpBy").GetString()?.Contains("its primary at", StringComparison.Ordinal) == true, 60, () => "nothing is said of its primary");
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("heldUpBy").GetString()?.Contains("its primary at", StringComparison.Ordinal) == true, what: () => "nothing is said of its primary");
         var run = await admin.RunIsAsync(await TakeOverAsync(), "done");
         Assert.EndsWith("branch 2 is the live one", run.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
         Assert.Contains("lost: nothing", run.GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("kind").GetString() == "promote").GetProperty("note").GetString(), StringComparison.Ordinal);
@@ -136,7 +136,7 @@ public sealed class ServingTests : IAsyncLifetime
             async () => (await admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == standby.Port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, 60, () => server.Said);
         await Eventually.Async(
             async () => (await admin.GetAsync("/api/databases/harbour/sets?take=20")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), 60, () => server.Said);
-        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", 60, () => "it has not ended");
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", what: () => "it has not ended");
         Assert.Equal("host", (await admin.GetAsync("/api/databases/harbour")).GetProperty("proofs")[0].GetProperty("loss").GetString());
 
         // Nothing of the log is missing between the two: every instant since the first full can be had back.
@@ -174,14 +174,14 @@ public sealed class ServingTests : IAsyncLifetime
         var done = await admin.RunIsAsync(run, "done");
         Assert.Equal("harbour-hill is in step and proved", done.GetProperty("run").GetProperty("note").GetString());
         Assert.Equal("3 checks passed", done.GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("kind").GetString() == "prove").GetProperty("note").GetString());
-        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => "it is not in step");
+        await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "inStep", what: () => "it is not in step");
         Assert.DoesNotContain(Directory.EnumerateDirectories(Spare), d => Path.GetFileName(d) != "harbour-hill");
         Assert.Equal(1, Postmasters(Path.Combine(Spare, "harbour-hill")));
 
         // Its engine dies: it is started again, and follows.
         EndEngine("harbour-hill");
         await cluster.DoAsync("select imbrek_walk()");
-        await Eventually.Async(async () => Postmasters(Path.Combine(Spare, "harbour-hill")) == 1 && (await RowAsync()).GetProperty("state").GetString() == "inStep", 60, () => server.Said);
+        await Eventually.Async(async () => Postmasters(Path.Combine(Spare, "harbour-hill")) == 1 && (await RowAsync()).GetProperty("state").GetString() == "inStep", what: () => server.Said);
 
         // It is looked at where an engine can be started.
         Assert.Equal("[\"spare\"]", (await admin.GetAsync("/api/replicas/harbour-hill/before")).GetProperty("opensOn").ToString());
@@ -267,8 +267,7 @@ public sealed class ServingTests : IAsyncLifetime
         var wanted = Log.Lsn.Parse(await cluster.AskAsync<string>("select pg_current_wal_flush_lsn()::text"));
         await Eventually.Async(
             async () => (await (by ?? admin).GetAsync("/api/clusters"))[0] is var c && c.GetProperty("position").GetString() is { } p && Log.Lsn.Parse(p) >= wanted && c.GetProperty("problem").ValueKind == JsonValueKind.Null,
-            60,
-            () => server.Said);
+            what: () => server.Said);
     }
 
     private async Task<string> FullAsync()
@@ -348,7 +347,7 @@ public sealed class ServingTests : IAsyncLifetime
         await cluster.DoAsync("select imbrek_walk() from generate_series(1, 20)");
         await ReceivedAsync();
         var walked = NodaTime.SystemClock.Instance.GetCurrentInstant();
-        await Eventually.Async(async () => NodaTime.Text.InstantPattern.ExtendedIso.Parse((await admin.GetAsync("/api/clusters"))[0].GetProperty("coversTo").GetString()!).Value > walked, 60);
+        await Eventually.Async(async () => NodaTime.Text.InstantPattern.ExtendedIso.Parse((await admin.GetAsync("/api/clusters"))[0].GetProperty("coversTo").GetString()!).Value > walked);
         var view = await admin.GetAsync("/api/databases/harbour");
         var latest = view.GetProperty("supposed").GetProperty("latest").GetString()!;
         var run = await admin.RestoreAsync("harbour", latest, "aside");
@@ -422,7 +421,7 @@ public sealed class ServingTests : IAsyncLifetime
         Assert.Equal(201, status);
         Assert.NotEqual(run, body.GetProperty("id").GetString());
         JsonElement seen = default;
-        await Eventually.Async(async () => (seen = await admin.GetAsync($"/api/runs/{body.GetProperty("id").GetString()}")).GetProperty("steps")[0].GetProperty("note").GetString()?.Contains("does not answer", StringComparison.Ordinal) == true, 60, () => seen.ToString());
+        await Eventually.Async(async () => (seen = await admin.GetAsync($"/api/runs/{body.GetProperty("id").GetString()}")).GetProperty("steps")[0].GetProperty("note").GetString()?.Contains("does not answer", StringComparison.Ordinal) == true, what: () => seen.ToString());
 
         // The log that came before is there, and its commits can be listed, whatever became of the cluster.
         var at = (await admin.GetAsync("/api/clusters"))[0].GetProperty("coversTo").GetString()!;

@@ -39,7 +39,7 @@ public class ChangeTests(DemoServer demo)
     }
 
     private static Task AskedAsync(Session session, string run, string choice) =>
-        Eventually.Async(async () => (await session.GetAsync($"/api/runs/{run}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("choices").EnumerateArray().Any(c => c.GetString() == choice)), 60, () => $"'{choice}' cannot be chosen");
+        Eventually.Async(async () => (await session.GetAsync($"/api/runs/{run}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("choices").EnumerateArray().Any(c => c.GetString() == choice)), what: () => $"'{choice}' cannot be chosen");
 
     [Fact]
     public async Task A_script_is_kept_or_refused_by_the_member_at_fault()
@@ -95,7 +95,7 @@ public class ChangeTests(DemoServer demo)
         var run = await ReadyAsync(admin, second, "to-15", Database);
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/changes/to-15/begin", new { database = Database, windowEnd = await DemoServer.AgoAsync(admin, -180) })));
         Assert.Equal(204, await admin.DecideAsync(run, "carry-out"));
-        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{run}"), "part").GetProperty("state").GetString() != "waiting", 60, () => "no part begins");
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{run}"), "part").GetProperty("state").GetString() != "waiting", what: () => "no part begins");
         await demo.Server.KillAsync();
         await demo.Server.RunAsync();
         await AskedAsync(admin, run, "keep");
@@ -135,7 +135,7 @@ public class ChangeTests(DemoServer demo)
         await AskedAsync(admin, run, "keep");
         var began = Step(await admin.GetAsync($"/api/runs/{run}"), "part").GetProperty("started").GetDateTimeOffset();
         Assert.Equal(204, await admin.DecideAsync(run, "turn-back"));
-        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{run}")).GetProperty("followed").GetArrayLength() > 0, 60, () => "nothing puts it back");
+        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{run}")).GetProperty("followed").GetArrayLength() > 0, what: () => "nothing puts it back");
         var back = (await admin.GetAsync($"/api/runs/{run}")).GetProperty("followed")[0].GetProperty("id").GetString()!;
         await AskedAsync(admin, back, "put-in-place");
         Assert.Equal(204, await admin.DecideAsync(back, "put-in-place"));

@@ -171,7 +171,7 @@ public class CopyTests(DemoServer demo)
         {
             // The log of that time is taken and copied in time of the world: behind a slow machine it may not be there yet.
             var (status, body) = (0, default(JsonElement));
-            await Eventually.Async(async () => ((status, body) = await admin.PostAsync($"/api/copies/{run}/log", what)) is (201, _) || (status, body.GetProperty("code").GetString()) != (409, "no-log"), 60, () => body.ToString());
+            await Eventually.Async(async () => ((status, body) = await admin.PostAsync($"/api/copies/{run}/log", what)) is (201, _) || (status, body.GetProperty("code").GetString()) != (409, "no-log"), what: () => body.ToString());
             Assert.True(status == 201, body.ToString());
             return body.GetProperty("ids")[0];
         }
@@ -204,7 +204,7 @@ public class CopyTests(DemoServer demo)
         run = Assert.Single(await MadeAsync(admin, asked with { everySeconds = 300, target = await DemoServer.AgoAsync(admin, 240) }));
         await admin.RunIsAsync(run, "done");
         var now = DateTimeOffset.Parse(await DemoServer.AgoAsync(admin, 60), System.Globalization.CultureInfo.InvariantCulture);
-        await Eventually.Async(async () => await ReachedAsync() > now, 60, () => "no log is applied by itself");
+        await Eventually.Async(async () => await ReachedAsync() > now, what: () => "no log is applied by itself");
         Assert.Equal("its schedule", await demo.Server.QueryAsync<string>($"select min(asked_by) from runs where kind = 'apply-log' and after_id = '{run}'"));
         await Eventually.Async(async () => (await OneAsync(admin, run))!.Value.GetProperty("rounds").GetProperty("underWay").ValueKind == JsonValueKind.Null, what: () => "it is always at it");
         opening = (await ApplyAsync(new { opens = true })).GetString()!;

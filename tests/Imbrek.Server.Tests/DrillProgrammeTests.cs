@@ -33,12 +33,12 @@ public class DrillProgrammeTests(DrillWorld world)
         foreach (var (hours, what) in new[] { (3, "soon"), (25, "missed"), (23, "escalated") })
         {
             await world.Server.ExecuteAsync($"update dated_drills set at = at - interval '{hours} hours' where id = '{id}'");
-            await Eventually.Async(async () => (await ToldAsync(id))?.Contains(what, StringComparison.Ordinal) == true, 90, () => $"not told: {what}");
+            await Eventually.Async(async () => (await ToldAsync(id))?.Contains(what, StringComparison.Ordinal) == true, what: () => $"not told: {what}");
         }
 
         Assert.Equal("set team; soon team; missed admin,team; escalated head", await ToldAsync(id));
         Assert.Equal("set team; off team", await ToldAsync(off!));
-        await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), 30, () => "no finding");
+        await Eventually.Async(async () => (await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), what: () => "no finding");
 
         // Held at last: it is that run's, and nobody else's.
         await admin.PaceAsync(60);
@@ -48,7 +48,7 @@ public class DrillProgrammeTests(DrillWorld world)
         var run = await BeginAsync(admin, Asked(id));
         Assert.Equal(run, (await admin.GetAsync("/api/drills/dated")).EnumerateArray().Single(d => d.GetProperty("id").GetString() == id).GetProperty("run").GetString());
         await CarryOnAsync(admin, second, run);
-        await Eventually.Async(async () => !(await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), 30, () => "it is still missed");
+        await Eventually.Async(async () => !(await admin.GetAsync("/api/findings?database=harbour-sailings")).ToString().Contains("drill-missed", StringComparison.Ordinal), what: () => "it is still missed");
         admin.Dispose();
         second.Dispose();
     }

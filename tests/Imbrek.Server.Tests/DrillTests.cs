@@ -85,7 +85,7 @@ public class DrillTests(DrillWorld world)
         await admin.PostAsync("/api/world/link-down", new { one = "quayside", other = "hillhouse", down = true });
         try
         {
-            await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ais-live-hill")).GetProperty("row").GetProperty("receivedLagSeconds") is { ValueKind: JsonValueKind.Number } lag && lag.GetDouble() > 90, 60, () => "it still receives");
+            await Eventually.Async(async () => (await admin.GetAsync("/api/replicas/ais-live-hill")).GetProperty("row").GetProperty("receivedLagSeconds") is { ValueKind: JsonValueKind.Number } lag && lag.GetDouble() > 90, what: () => "it still receives");
         }
         finally
         {
@@ -100,7 +100,7 @@ public class DrillTests(DrillWorld world)
         Assert.True(sheet.GetProperty("approval").GetBoolean());
         var id = await BeginAsync(admin, asked);
         await admin.PaceAsync(60);
-        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, what: () => "nobody is asked");
         Assert.Contains("may be lost", Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("title").GetString(), StringComparison.Ordinal);
         Assert.Equal((409, "step"), Session.Fault(await admin.PostAsync($"/api/runs/{id}/approve", new { choice = "approve" })));
         await CarryOnAsync(admin, second, id);
@@ -125,7 +125,7 @@ public class DrillTests(DrillWorld world)
         await admin.ReplicaIsAsync("gate-passes-hill", "inStep");
         var branches = (await admin.FleetAsync()).DatabaseById[new("gate-passes")].Branches.Count;
         var id = await BeginAsync(admin, new { replica = "gate-passes-hill", kind = "switchover", ending = "part" });
-        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "tell").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "tell").GetProperty("choices").GetArrayLength() > 0, what: () => "nobody is asked");
         Assert.True((await admin.GetAsync($"/api/drills/{id}/seen")).GetProperty("spans").GetArrayLength() > 0);
         Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel")).Status);
         await admin.RunIsAsync(id, "cancelled");

@@ -54,8 +54,7 @@ public sealed class DrillWorld : IAsyncLifetime
 
                 return now.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
             },
-            120,
-            () => $"it does not end: {stands}");
+            what: () => $"it does not end: {stands}");
         return await operate.RunIsAsync(id, state);
     }
 

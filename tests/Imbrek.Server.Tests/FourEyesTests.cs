@@ -14,7 +14,7 @@ public class FourEyesTests(DrillWorld world)
         await admin.ReplicaIsAsync("tickets-hill", "inStep");
         var id = await BeginAsync(admin, new { replica = "tickets-hill", kind = "forced", ending = "keep", byHand = false });
         var step = 0;
-        await Eventually.Async(async () => (step = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("choices").GetArrayLength() > 0).Select(s => s.GetProperty("number").GetInt32()).FirstOrDefault()) > 0, 60, () => "nobody is asked");
+        await Eventually.Async(async () => (step = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("choices").GetArrayLength() > 0).Select(s => s.GetProperty("number").GetInt32()).FirstOrDefault()) > 0, what: () => "nobody is asked");
         var asked = (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Single(s => s.GetProperty("number").GetInt32() == step);
         Assert.Equal(TimeSpan.FromDays(1), asked.GetProperty("decideBy").GetDateTimeOffset() - asked.GetProperty("asked").GetDateTimeOffset());
         Assert.Equal((400, "why"), Session.Fault(await second.PostAsync($"/api/runs/{id}/approve", new { step, choice = "refuse" })));
@@ -35,7 +35,7 @@ public class FourEyesTests(DrillWorld world)
         var (admin, second) = await world.PeopleAsync();
         await admin.ReplicaIsAsync("ticket-payments-hill", "inStep");
         var id = await BeginAsync(admin, new { replica = "ticket-payments-hill", kind = "forced", ending = "part", byHand = false });
-        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("choices").GetArrayLength() > 0, what: () => "nobody is asked");
         var step = Step(await admin.GetAsync($"/api/runs/{id}"), "stop").GetProperty("number").GetInt32();
         Assert.Equal((400, "why"), Session.Fault(await admin.PostAsync($"/api/runs/{id}/alone", new { step, why = " ", word = "ticket-payments" })));
         Assert.Equal((409, "word"), Session.Fault(await admin.PostAsync($"/api/runs/{id}/alone", new { step, why = "it is night" })));

@@ -115,7 +115,7 @@ public class JointDrillTests(DrillWorld world)
 
         // Nothing that runs is touched, so the world may hurry; the process dies in the midst of it.
         await admin.PaceAsync(300);
-        await Eventually.Async(async () => await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}'") > 0, 60, () => "none begins");
+        await Eventually.Async(async () => await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}'") > 0, what: () => "none begins");
         await world.Server.KillAsync();
         await world.Server.RunAsync();
         var run = await admin.RunIsAsync(id, "done");
@@ -142,12 +142,12 @@ public class JointDrillTests(DrillWorld world)
         Assert.All(rows.Where(m => m.GetProperty("whyNot").ValueKind == JsonValueKind.String), m => Assert.NotEmpty(m.GetProperty("whyNot").GetString()!));
 
         var (status, answer) = (0, default(JsonElement));
-        await Eventually.Async(async () => ((status, answer) = await admin.PostAsync("/api/drills/joint", new { of = "service", id = "ticketing", kind = "switchover", ending = "keep" })).status == 201, 60, () => answer.ToString());
+        await Eventually.Async(async () => ((status, answer) = await admin.PostAsync("/api/drills/joint", new { of = "service", id = "ticketing", kind = "switchover", ending = "keep" })).status == 201, what: () => answer.ToString());
         var id = answer.GetProperty("id").GetString()!;
-        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "tell" && s.GetProperty("choices").GetArrayLength() > 0), 60, () => "it never asks");
+        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "tell" && s.GetProperty("choices").GetArrayLength() > 0), what: () => "it never asks");
         Assert.Equal(204, (await admin.PostAsync($"/api/runs/{id}/cancel", new { })).Status);
         await admin.RunIsAsync(id, "cancelled");
-        await Eventually.Async(async () => await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and state < 4") == 0, 60, () => "its drills do not end");
+        await Eventually.Async(async () => await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and state < 4") == 0, what: () => "its drills do not end");
         Assert.Equal(0, await world.Server.QueryAsync<long>($"select count(*) from runs where after_id = '{id}' and cancelled_by is distinct from 'admin'"));
         Assert.Equal("quay-h1", (await admin.FleetAsync()).DatabaseById[new("tickets")].Host.Value);
         admin.Dispose();

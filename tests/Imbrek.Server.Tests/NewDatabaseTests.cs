@@ -51,7 +51,7 @@ public class NewDatabaseTests(DemoServer demo)
         Assert.True(status == 201, begun.ToString());
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/databases", Body("gate-faces", "sync", "byItself"))));
         var id = begun.GetProperty("id").GetString()!;
-        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().First(s => s.GetProperty("kind").GetString() == "copy").GetProperty("state").GetString() is "running" or "done", 60, () => "nothing is copied");
+        await Eventually.Async(async () => (await admin.GetAsync($"/api/runs/{id}")).GetProperty("steps").EnumerateArray().First(s => s.GetProperty("kind").GetString() == "copy").GetProperty("state").GetString() is "running" or "done", what: () => "nothing is copied");
         await server.KillAsync();
         await server.RunAsync();
         admin.Dispose();
@@ -66,7 +66,7 @@ public class NewDatabaseTests(DemoServer demo)
         Assert.True(await server.QueryAsync<bool>("select body::jsonb -> 'result' ->> 'untilBackedUpSeconds' is not null from ledger where kind = 'new-database'"));
 
         // It lives: its plan takes log of it, and what is lost by a loss of its host is nothing.
-        await Eventually.Async(async () => await server.QueryAsync<long>("select count(*) from backup_sets where database = 'gate-faces' and kind = 5") > 0, 120, () => server.Said);
+        await Eventually.Async(async () => await server.QueryAsync<long>("select count(*) from backup_sets where database = 'gate-faces' and kind = 5") > 0, what: () => server.Said);
         var host = (await admin.GetAsync("/api/replicas/gate-faces-hill")).GetProperty("worth").EnumerateArray().First(w => w.GetProperty("kind").GetString() == "host");
         Assert.Equal(0, host.GetProperty("lostSeconds").GetDouble());
         admin.Dispose();

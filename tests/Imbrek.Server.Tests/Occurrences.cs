@@ -39,8 +39,7 @@ internal static class Occurrences
         var open = new HashSet<string>();
         await Eventually.Async(
             async () => (open = await ReadAsync(server, $"select concat_ws(' ', id, plan, task, database, state, started, note) from runs where state < 4 and asked_by is null and due < '{Instants.Write(ended)}'")).Count == 0,
-            90,
-            () => $"still open: {string.Join(", ", open)}");
+            what: () => $"still open: {string.Join(", ", open)}");
         await session.PaceAsync(0);
         var fleet = await session.FleetAsync();
         var due = new List<long>();

@@ -52,7 +52,7 @@ public class ReplicaRunTests(DemoServer demo)
         await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-roster-volume/hold", new { group = true }), "done");
         await admin.ReplicaIsAsync("crew-certificates-volume", "held");
         Assert.Equal("admin", (await RowAsync(admin, "crew-roster-volume")).GetProperty("heldByPerson").GetString());
-        await Eventually.Async(async () => (await RowAsync(admin, "crew-roster-volume")).GetProperty("receivedLagSeconds").GetDouble() > 300, 60, () => "it still receives");
+        await Eventually.Async(async () => (await RowAsync(admin, "crew-roster-volume")).GetProperty("receivedLagSeconds").GetDouble() > 300, what: () => "it still receives");
         var run = await admin.RunIsAsync(await BeginAsync(admin, "/api/replicas/crew-roster-volume/resume", new { group = true }), "done");
         Assert.Equal(2, run.GetProperty("steps").GetArrayLength());
         await admin.ReplicaIsAsync("crew-roster-volume", "inStep");
@@ -67,9 +67,9 @@ public class ReplicaRunTests(DemoServer demo)
         var (status, pause) = await admin.PostAsync("/api/pauses", new { plan = "shipping", reason = "test of shipping" });
         Assert.True(status == 201, pause.ToString());
         var stopped = await demo.Server.QueryAsync<DateTime>("select max(due) from runs where plan = 'shipping'");
-        await Eventually.Async(async () => await LagAsync() > 1500, 60, () => "something else ships");
+        await Eventually.Async(async () => await LagAsync() > 1500, what: () => "something else ships");
         Assert.Equal(204, (await admin.PostAsync($"/api/pauses/{pause.GetProperty("id").GetInt32()}/end")).Status);
-        await Eventually.Async(async () => await LagAsync() < 700, 60, () => "it does not go on");
+        await Eventually.Async(async () => await LagAsync() < 700, what: () => "it does not go on");
 
         // Each stage is a run of its own, begun by the one before it.
         await Eventually.Async(async () => await demo.Server.QueryAsync<long>(
@@ -134,7 +134,7 @@ public class ReplicaRunTests(DemoServer demo)
         var now = (await admin.GetAsync("/api/clock")).GetProperty("now").GetDateTimeOffset();
         Assert.Equal((400, "until"), Session.Fault(await admin.PostAsync("/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddDays(-1)) })));
         var look = await BeginAsync(admin, "/api/replicas/berth-hill/look", new { host = "hill-h2", until = Text(now.AddMinutes(40)), query = "count rows", overlay = true });
-        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{look}"), "check").GetProperty("state").GetString() == "done", 60, () => "it is not open");
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{look}"), "check").GetProperty("state").GetString() == "done", what: () => "it is not open");
         Assert.Equal("inStep", await StateAsync(admin, "berth-hill"));
         Assert.EndsWith("was looked at and closed", NoteOf(await admin.RunIsAsync(look, "done")), StringComparison.Ordinal);
 

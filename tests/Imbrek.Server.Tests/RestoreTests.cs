@@ -110,7 +110,7 @@ public class RestoreTests(DemoServer demo)
             Assert.Equal((409, "inPlace"), Session.Fault(await admin.PostAsync("/api/recover", new { database = id, target, inPlace = true })));
             Assert.Equal(409, (await admin.PostAsync($"/api/runs/{run}/approve", new { step = 1, choice = "approve" })).Status);
             Assert.Equal(204, (await second.PostAsync($"/api/runs/{run}/approve", new { step = 1, choice = "approve" })).Status);
-            await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{run}"), "hold").GetProperty("choices").GetArrayLength() > 0, 60, () => "it is not held");
+            await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{run}"), "hold").GetProperty("choices").GetArrayLength() > 0, what: () => "it is not held");
             Assert.Contains((await admin.GetAsync("/api/copies")).GetProperty("copies").EnumerateArray(), c => c.GetProperty("run").GetString() == run && c.GetProperty("state").GetString() == "held");
             return run;
         }

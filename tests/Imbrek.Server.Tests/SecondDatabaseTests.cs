@@ -64,7 +64,7 @@ public class SecondDatabaseTests(DemoServer demo)
         Assert.Equal("as-it-was.pages", await demo.Server.QueryAsync<string>($"select body::jsonb -> 'names' -> 0 ->> 'to' from ledger where kind = 'second-database' and body::jsonb ->> 'made' = 'devices-as-it-was'"));
 
         // It is protected, and what is restored of it is what it is: its plan took its first full, and a restore is checked.
-        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from backup_sets where database = 'devices-as-it-was'") > 0, 120, () => "it is not backed up");
+        await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from backup_sets where database = 'devices-as-it-was'") > 0, what: () => "it is not backed up");
         Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/second", asked)));
         string restored = "";
         await Eventually.Async(
@@ -74,8 +74,7 @@ public class SecondDatabaseTests(DemoServer demo)
                 restored = status == 201 ? Text(body, "id")! : "";
                 return status == 201;
             },
-            120,
-            () => "it cannot be restored");
+            what: () => "it cannot be restored");
         var proved = await admin.RunIsAsync(restored, "done");
         Assert.All(proved.GetProperty("restore").GetProperty("measured").GetProperty("checks").EnumerateArray(), c => Assert.True(c.GetProperty("passed").GetBoolean(), c.ToString()));
     }

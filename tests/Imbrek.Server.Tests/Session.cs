@@ -73,8 +73,7 @@ public sealed class Session : IDisposable
             var (status, body) = await PostAsync("/api/world/pace", new { pace });
             return status is 204 or 409 ? status == 204 : throw new InvalidOperationException($"pace: {status} {body}");
         },
-        30,
-        () => "the world is not run by this process");
+        what: () => "the world is not run by this process");
 
     /// <summary>Begins a restore and gives its run.</summary>
     public async Task<string> RestoreAsync(string database, string target, string instance, string? host = null, string? query = null)

@@ -14,7 +14,7 @@ test('a cluster is destroyed under load, restored to just before a named commit,
 
   // A full must be there before the day comes.
   await page.goto('/databases/harbour');
-  await expect(page.getByText(/^could lose (0\.\d|[1-4]) s/).first()).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText(/^could lose (0\.\d|[1-4]) s/).first()).toBeVisible({ timeout: 120_000 });
   execFileSync('./imbrek', ['demo', '--postgresql', '--lose', 'harbour'], { cwd: '..' });
   await page.goto('/setup');
   await expect(cluster).toContainText('Its log is not received');
@@ -27,12 +27,12 @@ test('a cluster is destroyed under load, restored to just before a named commit,
   await expect(page.getByTestId('before')).toContainText(`trail ${name}`);
   await page.getByLabel('A query of your own to check').fill(`select max(n) < ${name} from imbrek_trail`);
   await page.getByRole('button', { name: 'Restore to a new instance' }).click();
-  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 90_000 });
+  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 150_000 });
   const measured = page.getByRole('complementary', { name: 'Measured' });
   await expect(measured).toContainText('All 6 checks passed');
   await expect(measured).toContainText(`commits 1 to ${Number(name) - 1}`);
   await page.getByRole('button', { name: 'Release: let clients in' }).click();
-  await expect(page.getByTestId('run-state')).toHaveText('done', { timeout: 90_000 });
+  await expect(page.getByTestId('run-state')).toHaveText('done', { timeout: 150_000 });
   await page.getByRole('link', { name: 'Its entry in the ledger' }).click();
   await expect(page.getByTestId('ledger-state')).toContainText('hold');
   await expect(page.getByRole('listitem').first()).toContainText('restore, released');

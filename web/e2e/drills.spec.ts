@@ -77,8 +77,8 @@ test('the gates are switched over and home again, people confirm it from a phone
     'Everybody was told',
     'Send clients over',
   ]) {
-    await page.getByRole('button', { name: word }).click({ timeout: 60_000 });
-    await expect(page.getByRole('button', { name: word })).toBeHidden({ timeout: 30_000 });
+    await page.getByRole('button', { name: word }).click({ timeout: 120_000 });
+    await expect(page.getByRole('button', { name: word })).toBeHidden({ timeout: 60_000 });
   }
   await expect(page.getByTestId('run-state')).toHaveText('done', { timeout: 120_000 });
   await expect(page.getByTestId('drill-passed')).toHaveText('Passed');

@@ -12,7 +12,7 @@ test('behind the bad change of Monday, held, checked, released, proven', async (
   await page.getByLabel('Name of the new instance').fill('e2e-behind-monday');
   await page.getByLabel('A query of your own to check').fill('count cancelled');
   await page.getByRole('button', { name: 'Restore to a new instance' }).click();
-  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 120_000 });
   const measured = page.getByRole('complementary', { name: 'Measured' });
   await expect(measured).toContainText('All 6 checks passed');
   await expect(measured).toContainText('absent, committed after the instant restored to');
@@ -59,7 +59,7 @@ test('a run that is cancelled says that nothing is left behind', async ({ page }
   await page.getByLabel('Name of the new instance').fill('e2e-cancelled');
   await page.getByRole('button', { name: 'Restore to a new instance' }).click();
   await page.getByRole('button', { name: 'Cancel and leave nothing behind' }).click();
-  await expect(page.getByTestId('run-state')).toHaveText('ended by hand', { timeout: 30_000 });
+  await expect(page.getByTestId('run-state')).toHaveText('ended by hand', { timeout: 60_000 });
 });
 
 test('beside itself under another name: what clashes is mapped first, it is looked at, and thrown away', async ({
@@ -79,7 +79,7 @@ test('beside itself under another name: what clashes is mapped first, it is look
   await expect(page.getByText(/there is a file called 'passes.log' already/)).toBeVisible();
   await file.fill('');
   await page.getByRole('button', { name: 'Restore it, and hold it' }).click();
-  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText('Held for a look')).toBeVisible({ timeout: 120_000 });
   await expect(page.getByRole('complementary', { name: 'Decide and measured' })).toContainText(
     'passes-as-they-were.pages',
   );
