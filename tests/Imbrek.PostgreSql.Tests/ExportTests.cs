@@ -167,6 +167,27 @@ public class ExportTests
         Assert.Contains("may not connect to database odd name's", refused.Message, StringComparison.Ordinal);
         Assert.Empty(Directory.EnumerateFileSystemEntries(Exports(h)));
         await h.Cluster.DoAsync("update pg_database set datallowconn = true where datname = 'odd name''s'");
+
+        // The same for a role that is no superuser, and for one that may connect and not read.
+        await h.Cluster.DoAsync("create role plain login; revoke connect on database \"odd name's\" from public");
+        h.User = "plain";
+        foreach (var why in new[] { "may not connect to database odd name's", "permission denied" })
+        {
+            var told = await Assert.ThrowsAsync<DriverException>(() => ExportAsync(h, new(Guid.NewGuid(), 1)));
+            Assert.Equal(DriverProblem.Refused, told.Problem);
+            Assert.Contains(why, told.Message, StringComparison.Ordinal);
+            Assert.Empty(Directory.EnumerateFileSystemEntries(Exports(h)));
+            await h.Cluster.DoAsync("grant connect on database \"odd name's\" to plain");
+        }
+
+        // Who may read all of it, and is no superuser, gets it with its roles and without their passwords.
+        await h.Cluster.DoAsync("grant pg_read_all_data to plain");
+        var roles = await File.ReadAllTextAsync(Path.Combine(h.Folder.Export("harbour", (await ExportAsync(h, new(Guid.NewGuid(), 1))).Id.Value), "roles.sql"));
+        Assert.Contains("odd Clerk", roles, StringComparison.Ordinal);
+        Assert.DoesNotContain("PASSWORD", roles, StringComparison.Ordinal);
+        Directory.Delete(Exports(h), recursive: true);
+        Directory.CreateDirectory(Exports(h));
+        h.User = "imbrek";
         h.Capacity = 1000;
         Assert.Equal(DriverProblem.NoRoom, (await Assert.ThrowsAsync<DriverException>(() => ExportAsync(h, new(Guid.NewGuid(), 1)))).Problem);
         h.Capacity = null;

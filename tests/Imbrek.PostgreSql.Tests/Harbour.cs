@@ -29,6 +29,9 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     public long? Capacity { get; set; }
 
+    /// <summary>The role that the drivers sign in as.</summary>
+    public string User { get; set; } = "imbrek";
+
     /// <summary>How many bytes a second a backup may take; null for as many as it can.</summary>
     public long? Rate { get; set; }
 
@@ -220,7 +223,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         }
     }
 
-    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values], BackupBytesPerSecond = Rate } is var c && Primary is { } p ? c.At(p) : c;
+    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values], BackupBytesPerSecond = Rate, User = User } is var c && Primary is { } p ? c.At(p) : c;
 
     ClusterSpec IClusterBook.Cluster(Id<Database> database) => Spec;
 

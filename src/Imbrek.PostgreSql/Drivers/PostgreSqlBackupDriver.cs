@@ -317,7 +317,7 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
             long size;
             await using (var connection = await Connections.OpenAsync(cluster, cancel))
             {
-                size = await connection.AskAsync<long>("select sum(pg_database_size(oid))::bigint from pg_database", cancel);
+                size = await connection.AskAsync<long>("select coalesce(sum(pg_database_size(oid)), 0)::bigint from pg_database where has_database_privilege(oid, 'connect')", cancel);
             }
 
             store.MustHaveRoom((long)(size * spec.Compression.Ratio()));
@@ -337,10 +337,10 @@ internal sealed class PostgreSqlBackupDriver(IClusterBook book, IClock clock) : 
 
             await note.WriteAsync(pack, cancel);
         }
-        catch (Exception e) when (e is DriverException or IOException)
+        catch (Exception e) when (e is DriverException or IOException or Npgsql.NpgsqlException)
         {
             Directory.Delete(staging, recursive: true);
-            throw e is IOException io ? Outside(io, store) : e;
+            throw e switch { IOException io => Outside(io, store), Npgsql.NpgsqlException n => Connections.Told(cluster, n, cancel), _ => e };
         }
 
         Fences.Hear(fence, call);

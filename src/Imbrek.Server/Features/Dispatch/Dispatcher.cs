@@ -75,9 +75,22 @@ internal sealed class Dispatcher : IRunActions
         };
         peers.Heard += news =>
         {
-            asked |= news.Runs.Length > 0;
-            healthChanged |= news.Databases.Length > 0 || news.Changed == Peers.Shared.Fleet;
-            plansChanged |= news.Changed is not (Peers.Shared.Nothing or Peers.Shared.Lag);
+            // Set alone, never from what they were: who looks takes them in the same moment.
+            if (news.Runs.Length > 0)
+            {
+                asked = true;
+            }
+
+            if (news.Databases.Length > 0 || news.Changed == Peers.Shared.Fleet)
+            {
+                healthChanged = true;
+            }
+
+            if (news.Changed is not (Peers.Shared.Nothing or Peers.Shared.Lag))
+            {
+                plansChanged = true;
+            }
+
             Wake();
         };
     }
@@ -335,6 +348,9 @@ internal sealed class Dispatcher : IRunActions
             notices = new NoticeBook(fleet.Fleet, health.Failing);
             var begun = new RunRules(agenda, this, d => fleet.Has(d.Value) && drivers.TryFor(fleet.Fleet.DatabaseById[d]) is not null);
             rules = begun;
+
+            // What is changed from here on is looked at again.
+            (asked, plansChanged) = (true, false);
             begun.Pause(await PausesAsync(data, cancel));
             begun.Load(fleet.Fleet);
             var open = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State < (short)RunState.Done).OrderBy(r => r.Due).ToListAsync(cancel);
@@ -354,7 +370,6 @@ internal sealed class Dispatcher : IRunActions
                 begun.CatchUp(from.ToUnixTimeMilliseconds());
             }
 
-            (asked, plansChanged) = (true, false);
             log.LogInformation("This process decides what starts, from {Now}", now);
         }
         finally
@@ -380,13 +395,14 @@ internal sealed class Dispatcher : IRunActions
         }
 
         var look = Environment.TickCount64 - lastLook > LookEvery.TotalMilliseconds;
-        var (plans, some) = (plansChanged, asked || look);
+
+        // Taken before it is looked at: what is told meanwhile is looked at the next time, and is never lost.
+        var (plans, some) = (Interlocked.Exchange(ref plansChanged, false), Interlocked.Exchange(ref asked, false) || look);
         if (!plans && !some)
         {
             return;
         }
 
-        plansChanged = asked = false;
         try
         {
             await using var data = ImbrekDatabase.Context(source);
@@ -420,7 +436,12 @@ internal sealed class Dispatcher : IRunActions
         }
         catch
         {
-            (plansChanged, asked) = (plansChanged || plans, true);
+            if (plans)
+            {
+                plansChanged = true;
+            }
+
+            asked = true;
             throw;
         }
     }
