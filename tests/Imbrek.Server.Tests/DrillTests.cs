@@ -204,7 +204,7 @@ public class DrillTests(DrillWorld world)
     private const double Slow = 4;
 
     /// <summary>How often the server is killed while a drill runs.</summary>
-    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "10", System.Globalization.CultureInfo.InvariantCulture);
+    private static readonly int Kills = int.Parse(Environment.GetEnvironmentVariable("IMBREK_KILLS") ?? "6", System.Globalization.CultureInfo.InvariantCulture);
 
     [Fact]
     public async Task Its_engine_is_stopped_and_nobody_helps_the_voters_have_it_take_over_and_clients_come_back_by_themselves()
