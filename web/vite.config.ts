@@ -18,5 +18,13 @@ export default defineConfig({
     },
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8420' } },
-  test: { environment: 'jsdom', include: ['src/**/*.test.{ts,tsx}'] },
+  test: {
+    environment: 'jsdom',
+    include: ['src/**/*.test.{ts,tsx}'],
+    setupFiles: ['src/tests/setup.ts'],
+    testTimeout: 30_000,
+    // One worker a core reads the libraries once for all its files.
+    pool: 'threads',
+    isolate: false,
+  },
 });

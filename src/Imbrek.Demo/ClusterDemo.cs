@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Imbrek.Core.Changes;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
@@ -84,6 +85,7 @@ internal sealed class ClusterDemo : IGuest
                 FleetParts.Put("sites", "quay", new JsonObject { ["name"] = "Quay", ["timeZone"] = "Etc/UTC" }),
                 FleetParts.Put("sites", "hill", new JsonObject { ["name"] = "Hill", ["timeZone"] = "Etc/UTC" }),
                 FleetParts.Put("links", "quay|hill", new JsonObject { ["between"] = new JsonArray("quay", "hill"), ["bytesPerSecond"] = 100e6, ["roundTripMs"] = 1 }),
+                FleetParts.Put("hosts", "bench", new JsonObject { ["site"] = "hill", ["writeBytesPerSecond"] = 100e6, ["addresses"] = new JsonArray("127.0.0.1") }),
                 FleetParts.Put("objectives", "minutes", new JsonObject { ["name"] = "A minute and a half, back in ten", ["rpoSeconds"] = 90, ["rtoSeconds"] = 600, ["against"] = new JsonArray("host", "site"), ["proofDays"] = 1 }),
             ],
             null,
@@ -109,6 +111,22 @@ internal sealed class ClusterDemo : IGuest
             data.Folders.Add(EnginesOn($"{c.Name}-{site}"));
         }
 
+        data.Changes.Add(new ChangeRow
+        {
+            Id = "by-time",
+            Body = RunJson.Write(new Change(
+                "Find a trail's commits by their time",
+                fleet.Fleet.DatabaseById[new(clusters[0].Name)].Engine,
+                true,
+                [
+                    new("column", null, ["alter table imbrek_trail add note text", "update imbrek_trail set note = 'walked' where n % 100 = 0"]),
+                    new("index", null, ["create index imbrek_trail_at on imbrek_trail (at)"]),
+                    new("statistics", null, ["vacuum analyze imbrek_trail"]),
+                ],
+                [new("last minute", "select count(*) >= 0 from imbrek_trail where at > now() - interval '1 minute'"), new("no gap in it", "select count(*) = max(n) from imbrek_trail")])),
+            ChangedBy = "demo",
+            ChangedAt = clock.GetCurrentInstant(),
+        });
         foreach (var (site, other) in clusters.Select(c => c.Places).Distinct())
         {
             await PlanAsync(data, fleet.Fleet, clock.GetCurrentInstant(), site, other, cancel);
@@ -156,7 +174,7 @@ internal sealed class ClusterDemo : IGuest
                 Task = "full",
                 Kind = PlanFile.Name(TaskKind.Full),
                 Database = database.Value,
-                Due = Instant.FromUnixTimeMilliseconds(now.ToUnixTimeMilliseconds()),
+                Due = Instants.Floor(now),
                 State = (short)RunState.Waiting,
                 AskedBy = "demo",
             });

@@ -42,7 +42,7 @@ internal sealed class WorldFamily : IDriverFamily
     public bool StopsAtPositions => false;
 
     /// <inheritdoc/>
-    public bool RestoresInPlace => true;
+    public string? WhyNotInPlace(Database database, RestorePath? path) => null;
 
     /// <inheritdoc/>
     public string? WhyNoMove => null;
@@ -77,7 +77,7 @@ internal sealed class WorldFamily : IDriverFamily
     public string ChangeHelp => StandInChangeDriver.Help;
 
     /// <inheritdoc/>
-    public string? WhyNoChange(bool aside) => null;
+    public string? WhyNoChange(Core.Changes.Change change) => null;
 
     /// <inheritdoc/>
     public ICreateDriver Create => new StandInCreateDriver(Led());

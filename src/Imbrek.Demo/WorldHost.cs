@@ -149,7 +149,7 @@ internal sealed class WorldHost(
             catch (Exception e)
             {
                 // Whatever it is, the server goes on and tries again; only the world stands still until then.
-                log.LogWarning(e is NpgsqlException or IOException or InvalidOperationException or Dispatcher.LeadLostException ? null : e, "The world stands still: {Reason}", e.Message);
+                log.LogWarning(e is NpgsqlException or IOException or InvalidOperationException or DispatchLead.LostException ? null : e, "The world stands still: {Reason}", e.Message);
                 await LeaveAsync();
                 await WaitAsync(Look, stoppingToken);
             }
@@ -242,7 +242,7 @@ internal sealed class WorldHost(
             ObjectDisposedException.ThrowIf(w != World, w);
 
             // The world counts milliseconds: what lies between two of them would never be reached.
-            var to = Instant.FromUnixTimeMilliseconds(until().ToUnixTimeMilliseconds());
+            var to = Instants.Floor(until());
             var thought = Stopwatch.StartNew();
             var together = Duration.FromSeconds(TogetherSeconds * pace);
             do

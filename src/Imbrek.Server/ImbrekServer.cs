@@ -26,6 +26,7 @@ using Imbrek.Server.Features.Runs.Change;
 using Imbrek.Server.Features.Runs.CleanUp;
 using Imbrek.Server.Features.Runs.CopyElsewhere;
 using Imbrek.Server.Features.Runs.Drill;
+using Imbrek.Server.Features.Runs.DumpedMove;
 using Imbrek.Server.Features.Runs.HoldReplica;
 using Imbrek.Server.Features.Runs.IntegrityCheck;
 using Imbrek.Server.Features.Runs.JointDrill;
@@ -234,6 +235,8 @@ internal static class ImbrekServer
         builder.Services.AddSingleton<IRunKind, RestoreInPlaceKind>();
         builder.Services.AddSingleton<IRunKind, RestoreTogetherKind>();
         builder.Services.AddSingleton<IRunKind, MoveKind>();
+        builder.Services.AddSingleton<IRunKind, RehearseMoveKind>();
+        builder.Services.AddSingleton<IRunKind, DumpedMoveKind>();
         builder.Services.AddSingleton<IRunKind, SecondDatabaseKind>();
         builder.Services.AddSingleton<SecondDatabasePlanning>();
         builder.Services.AddSingleton<IRunKind, RehearsalKind>();

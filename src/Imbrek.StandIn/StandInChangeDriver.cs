@@ -19,6 +19,9 @@ public sealed class StandInChangeDriver(World world) : IChangeDriver
 
     private const int LongestAnswer = 200;
 
+    /// <summary>On a database itself each part is a call of its own, which the world answers once.</summary>
+    private const int FirstPart = 10;
+
     private readonly StandInDriver copies = new(world);
 
     /// <summary>The statements a change may have.</summary>
@@ -63,9 +66,13 @@ public sealed class StandInChangeDriver(World world) : IChangeDriver
             return JsonSerializer.Deserialize<KeptPart>(before)!.ToPart();
         }
 
-        if (target.Aside is null && world.Answers.Told(call) is { } told)
+        if (target.Aside is null)
         {
-            return JsonSerializer.Deserialize<KeptPart>(told)!.ToPart();
+            call = call.Part(FirstPart + number);
+            if (world.Answers.Told(call) is { } told)
+            {
+                return JsonSerializer.Deserialize<KeptPart>(told)!.ToPart();
+            }
         }
 
         var rows = world[target.Database].Image.Rows.Length;

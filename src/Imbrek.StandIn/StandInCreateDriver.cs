@@ -1,5 +1,6 @@
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Recovery;
 using Imbrek.StandIn.Engine;
 using NodaTime;
 
@@ -42,7 +43,7 @@ public sealed class StandInCreateDriver(World world) : ICreateDriver
         {
             return world.Faults.IsDown(host)
                 ? throw new DriverException(DriverProblem.Unreachable, $"host {host} does not answer")
-                : Task.FromResult(new NamesAt(NamesHeld.By(world[source]), Taken(host)));
+                : Task.FromResult(NamesAt(source, host));
         }
     }
 
@@ -59,9 +60,9 @@ public sealed class StandInCreateDriver(World world) : ICreateDriver
 
     private Instant Adopt(RunCall call, StandInDriver restored, InstanceSpec instance, Database database, IReadOnlyList<MappedName> names)
     {
-        if (world.Has(database.Id))
+        if (world.HasMade(database.Id, call.Run))
         {
-            return world[database.Id].Birth?.Run == call.Run ? world.Now : throw new DriverException(DriverProblem.Refused, $"there is a database {database.Id} already");
+            return world.Now;
         }
 
         if (world.Faults.IsDown(instance.Host))
@@ -74,22 +75,17 @@ public sealed class StandInCreateDriver(World world) : ICreateDriver
             throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} is not open");
         }
 
-        var (taken, held) = (Taken(instance.Host), NamesHeld.By(world[instance.Database]));
-        if (!held.SequenceEqual(names.Select(n => new HeldName(n.Kind, n.From))))
+        if (NameMapping.WhyNot(NamesAt(instance.Database, instance.Host), names) is { } whyNot)
         {
-            throw new DriverException(DriverProblem.Refused, $"{instance.Database} holds other names of files and accounts than were mapped: look at them again");
-        }
-
-        if (names.FirstOrDefault(n => taken.Any(t => t.Kind == n.Kind && string.Equals(t.Name, n.To, StringComparison.OrdinalIgnoreCase))) is { } clash)
-        {
-            throw new DriverException(DriverProblem.Refused, $"{clash.To} is taken on {instance.Host} meanwhile");
+            throw new DriverException(DriverProblem.Refused, whyNot);
         }
 
         world.Bear(database, call.Run, names, image);
         return world.Now;
     }
 
-    private List<TakenName> Taken(Id<Host> host) => [.. world.Databases.Where(d => d.Database.Host == host).SelectMany(d => NamesHeld.By(d).Select(n => new TakenName(n.Kind, n.Name, d.Database.Name)))];
+    private NamesAt NamesAt(Id<Database> source, Id<Host> host) =>
+        new(NamesHeld.By(world[source]), [.. world.Databases.Where(d => d.Database.Host == host).SelectMany(d => NamesHeld.By(d).Select(n => new TakenName(n.Kind, n.Name, d.Database.Name)))]);
 
     /// <inheritdoc/>
     public Task DropAsync(RunCall call, Id<Database> database, CancellationToken cancel) => world.Answers.ActAsync(

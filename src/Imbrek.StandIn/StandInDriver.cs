@@ -17,6 +17,11 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     /// <summary>Seconds to stop what is there, move it aside, and start what was restored in its place.</summary>
     private const double PlaceSeconds = 5;
 
+    /// <summary>Seconds to change a setting.</summary>
+    private const double SetSeconds = 2;
+
+    private readonly HostSettings settings = new(world);
+
     /// <inheritdoc/>
     public async Task<Moved> ProvisionAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
@@ -58,6 +63,11 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         if (Mounts(instance) && store.Offline)
         {
             throw new DriverException(DriverProblem.Refused, $"{store.Id} is out of reach of any engine: {copy.Set} cannot be opened where it lies");
+        }
+
+        if (set.Kind == SetKind.Export)
+        {
+            settings.MustBe(instance.Host, engine.LoadNeeds, "for an export to be loaded");
         }
 
         onSameArray |= Mounts(instance);
@@ -206,7 +216,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     }
 
     /// <inheritdoc/>
-    public async Task<IReadOnlyList<CheckResult>> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel)
+    public async Task<LetIn> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel)
     {
         var file = Require(call, instance) with { Released = true, Hosts = [.. hosts.Select(h => h.Value)], ReadOnly = readOnly };
         Save(call, instance, file, null);
@@ -225,7 +235,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
             results.Add(new($"from {host}", WhyNotFrom(file, instance, host) is not null, WhyNotFrom(file, instance, host) is { } why ? $"is kept out: {why}" : "gets in, and should not"));
         }
 
-        return results;
+        return new(results);
     }
 
     /// <inheritdoc/>
@@ -242,6 +252,29 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         }
 
         return Task.FromResult(WorldQuery.Rows(query, image, most) ?? throw new DriverException(DriverProblem.Refused, $"the stand-in cannot answer that; it knows: {WorldQuery.Help}"));
+    }
+
+    /// <inheritdoc/>
+    public async Task<string> SetAsync(RunCall call, Id<Host> host, string setting, string value, CancellationToken cancel)
+    {
+        await ReachedAsync(host, cancel);
+        return settings.Set(call, host, setting, value);
+    }
+
+    /// <inheritdoc/>
+    public async Task<string> SetBackAsync(RunCall call, Id<Host> host, string setting, CancellationToken cancel)
+    {
+        await ReachedAsync(host, cancel);
+        return settings.SetBack(call, host, setting);
+    }
+
+    private async Task ReachedAsync(Id<Host> host, CancellationToken cancel)
+    {
+        await world.After(SetSeconds, cancel);
+        if (world.Faults.IsDown(host))
+        {
+            throw new DriverException(DriverProblem.Unreachable, $"host {host} does not answer");
+        }
     }
 
     /// <summary>Why a host does not get into an instance; null when it does.</summary>
@@ -272,11 +305,11 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         {
             // What it stood in beforehand is cleared away when it is asked again, if it was not.
             await DiscardAsync(call, instance, cancel);
-            return KeptPromotion.Read(told);
+            return PromotedOnce.Read(told);
         }
 
         Require(call, instance);
-        var made = await KeptPromotion.OnceAsync(
+        var made = await PromotedOnce.DoAsync(
             world,
             call,
             PlaceSeconds,
@@ -289,9 +322,15 @@ public sealed class StandInDriver(World world) : IRestoreDriver
                     throw new DriverException(DriverProblem.Refused, $"there is nothing on {instance.Host} to put in the place of {instance.Database}");
                 }
 
+                var loaded = Load(instance)!.Applied is [var only] && d.Sets.TryGetValue(only, out var dump) && dump.Kind == SetKind.Export;
+                if (instance.Host != d.Database.Host && !loaded)
+                {
+                    settings.MustBe(d.Database.Host, Engine(instance).MoveNeeds, $"to know that nothing of {instance.Database} is missing");
+                }
+
                 // Put back, it may leave behind what was written since; moved, it takes all of it along.
                 return instance.Host == d.Database.Host || (d.IsStopped && image.Position == d.Image.Position)
-                    ? world.Replicas.PutBack(d, image, BranchOf(instance, d) ?? d.Branch, began, instance.Host)
+                    ? world.Replicas.PutBack(d, image, BranchOf(instance, d) ?? d.Branch, began, instance.Host, loaded)
                     : throw new DriverException(DriverProblem.Refused, $"{instance.Name} on {instance.Host} does not hold all that was written on {d.Database.Host}, or that is still written to");
             },
             cancel);
@@ -503,7 +542,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
         Replace(Path.Combine(folder, "instance.json"), JsonSerializer.SerializeToUtf8Bytes(file));
     }
 
-    private static void Replace(string path, byte[] content)
+    internal static void Replace(string path, byte[] content)
     {
         File.WriteAllBytes(path + ".new", content);
         File.Move(path + ".new", path, overwrite: true);

@@ -271,7 +271,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
         world.Answers.Enter(call);
         if (world.Answers.Told(call) is { } told)
         {
-            return KeptPromotion.Read(told);
+            return PromotedOnce.Read(told);
         }
 
         var seconds = await DoAsync(
@@ -284,7 +284,7 @@ public sealed class StandInReplicateDriver(World world) : IReplicateDriver
                 return r.Unusable is { } why ? throw new DriverException(DriverProblem.Refused, why) : r.Replica.PromoteSeconds + (r.Pending / r.Replica.ApplyRateIn(world.Fleet));
             },
             cancel);
-        return await KeptPromotion.OnceAsync(world, call, seconds, () => world.Replicas.Promote(Known(replica), host, began, upTo), cancel);
+        return await PromotedOnce.DoAsync(world, call, seconds, () => world.Replicas.Promote(Known(replica), host, began, upTo), cancel);
     }
 
     private static Instant At(double ms) => Instant.FromUnixTimeMilliseconds((long)Math.Floor(ms));

@@ -313,12 +313,7 @@ public sealed class World : IDisposable
     /// <exception cref="DriverException">There is one of that name already.</exception>
     internal void Bear(Database d, Guid run, IReadOnlyList<MappedName>? names = null, PageImage? basis = null)
     {
-        if (databases.TryGetValue(d.Id, out var there) && there.Birth?.Run != run)
-        {
-            throw new DriverException(DriverProblem.Refused, $"there is a database {d.Id} already");
-        }
-
-        if (there is null)
+        if (!HasMade(d.Id, run))
         {
             var birth = new WorldState.BirthState(now, d.Name, d.Engine.Value, d.Host.Value, d.SizeBytes, d.LogBytesPerSecond, d.Service?.Value, d.Objective?.Value, [.. d.Tags], [.. d.RecoveryHosts.Select(h => h.Value)], run, names is null ? null : [.. names]);
             if (basis is not null)
@@ -333,6 +328,11 @@ public sealed class World : IDisposable
             KeepLogs();
         }
     }
+
+    /// <summary>Whether a run has made a database.</summary>
+    /// <exception cref="DriverException">There is one of that name that it has not made.</exception>
+    internal bool HasMade(Id<Database> id, Guid run) =>
+        databases.TryGetValue(id, out var there) && (there.Birth?.Run == run ? true : throw new DriverException(DriverProblem.Refused, $"there is a database {id} already"));
 
     /// <summary>Takes back one that a run made; nothing is done when that has made none of that name.</summary>
     internal void Unmake(Id<Database> id, Guid run)

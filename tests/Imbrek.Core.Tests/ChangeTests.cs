@@ -67,6 +67,11 @@ public class ChangeTests
         Assert.Equal(quiet.Where(d => d.Broke), LookComparison.Of(before, after, others: true).Where(d => d.Broke));
         Assert.Equal(["table c"], LookComparison.Of(before, after, others: true).Where(d => !d.Broke).Select(d => d.What));
         Assert.Empty(LookComparison.Of(before, before, others: false));
+
+        // What an engine estimates is different when it is by more than a tenth.
+        ChangeLook About(long rows) => before with { Tables = [new("a", rows, Estimated: true)] };
+        Assert.Empty(LookComparison.Of(About(1000), About(900), others: false));
+        Assert.Equal("about 1,000 rows before, about 899 after", Assert.Single(LookComparison.Of(About(1000), About(899), others: false)).Detail);
     }
 
     [Theory]

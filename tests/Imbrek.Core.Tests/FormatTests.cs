@@ -377,6 +377,7 @@ public class FormatTests
         _ when schema["$ref"]?.ToString().EndsWith("names", StringComparison.Ordinal) == true => new JsonArray("one", "two"),
         _ when schema["$ref"]?.ToString().EndsWith("seconds", StringComparison.Ordinal) == true => 17.5,
         _ when schema["items"]?["enum"] is JsonArray words => new JsonArray(words[1]!.DeepClone(), words[0]!.DeepClone()),
+        _ when schema["items"]?["properties"]?["value"] is not null => new JsonArray(new JsonObject { ["name"] = "one", ["value"] = "on" }, new JsonObject { ["name"] = "two", ["value"] = "off" }),
         _ when schema["type"]!.ToString() == "boolean" => !now!.GetValue<bool>(),
         _ when schema["maxLength"] is not null => "another",
         _ when schema["format"] is not null => "2031-05-06T07:08:09Z",

@@ -18,7 +18,7 @@ public class MoveByRoundsTests
         var fleet = PlanWorlds.Harbour(1);
         var d = fleet.Databases[0];
         var path = new RestorePath(d.Host, Begin, 0, 10, 10, 5, 5, [new PathStep(new("base"), Core.Catalogue.SetKind.Full, new("store"), 100, null, null)], new());
-        return new RunPlan(MoveByRounds.Steps(d, path, "moved", new TakeSpec(d.Id.Value, Core.Catalogue.SetKind.Log, "store", default, null, "", false, false, null), MoveForecast.Of(Figures), 15, null));
+        return new RunPlan(MoveByRounds.Steps(d, path, "moved", new TakeSpec(d.Id.Value, Core.Catalogue.SetKind.Log, "store", default, null, "", false, false, null), MoveForecast.Of(Figures), 15, null, []));
     }
 
     private static Run Until(Run run, string kind, ref Instant at, long bytes = 1_000)

@@ -50,11 +50,11 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     /// <summary>The longest that what was received has not been told, on this machine as busy as it is.</summary>
     public Duration LongestWatch { get; private set; }
 
-    public List<(int Timeline, int Parent, Lsn At)> Branches { get; } = [];
+    public List<(int Timeline, int Parent, Lsn At, Instant ForkAt)> Branches { get; } = [];
 
     public PostgreSqlBackupDriver Backup => new(this, SystemClock.Instance);
 
-    public PostgreSqlRestoreDriver Restore => new(this);
+    public PostgreSqlRestoreDriver Restore => new(this, SystemClock.Instance);
 
     public PostgreSqlReplicateDriver Replicate => new(this, SystemClock.Instance);
 
@@ -223,7 +223,14 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         }
     }
 
-    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values], BackupBytesPerSecond = Rate, User = User } is var c && Primary is { } p ? c.At(p) : c;
+    /// <summary>How everybody is kept out of the cluster, and what was put in its place last.</summary>
+    public KeptOut? Aside { get; private set; }
+
+    public Placed? Placed { get; private set; }
+
+    public Changing? Changing { get; private set; }
+
+    private ClusterSpec Spec => Cluster.Spec(room: Room) with { StandbyList = [.. Standbys.Values], BackupBytesPerSecond = Rate, User = User, Aside = Aside, Placed = Placed, Changing = Changing } is var c && Primary is { } p ? c.At(p).OnSocket : c.OnSocket;
 
     ClusterSpec IClusterBook.Cluster(Id<Database> database) => Spec;
 
@@ -240,6 +247,8 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     (ClusterSpec Cluster, StandbySpec Standby) IClusterBook.Standby(Id<Replica> replica) =>
         (Spec, Standbys.TryGetValue(replica.Value, out var s) ? s : throw new DriverException(DriverProblem.Refused, $"{replica} is no standby"));
+
+    Host? IClusterBook.Host(Id<Host> host) => null;
 
     Replica? IClusterBook.Replica(Id<Replica> replica) => Replicas.GetValueOrDefault(replica.Value);
 
@@ -267,6 +276,28 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         return Task.CompletedTask;
     }
 
+    Task IClusterBook.AsideAsync(Id<Database> database, KeptOut? how, CancellationToken cancel)
+    {
+        Aside = Spec.With(how).Aside;
+        return Task.CompletedTask;
+    }
+
+    Task IClusterBook.ChangingAsync(Id<Database> database, Changing how, CancellationToken cancel)
+    {
+        Changing = Spec.With(how).Changing;
+        return Task.CompletedTask;
+    }
+
+    Task IClusterBook.PlacedAsync(Id<Database> database, Placed what, CancellationToken cancel)
+    {
+        (Aside, Placed) = (null, what);
+        return Task.CompletedTask;
+    }
+
+    Task IClusterBook.MovedAsync(Id<Database> database, string instance, int port, Placed what, CancellationToken cancel) => throw new NotSupportedException("clusters are moved where they are served");
+
+    IReadOnlyList<BackupSet> ILogSink.LogBehind(int branch, Lsn position) => ((IClusterBook)this).LogBehind(new("harbour"), branch, position);
+
     IEnumerable<string> IClusterBook.InstanceFolders => [Instances];
 
     Id<Host> IClusterBook.HostOf(Id<Database> database) => new(Primary?.Host ?? "home");
@@ -292,7 +323,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
 
     Task ILogSink.BranchAsync(int timeline, int parent, Lsn at, Instant forkAt, Instant startsAt, CancellationToken cancel)
     {
-        Branches.Add((timeline, parent, at));
+        Branches.Add((timeline, parent, at, forkAt));
         return Task.CompletedTask;
     }
 

@@ -170,6 +170,49 @@ public sealed class OwnStandbyTests
     }
 
     [Fact]
+    public async Task One_that_took_over_is_put_back_in_place_and_nobody_starts_it_meanwhile()
+    {
+        await using var h = await Harbour.StartAsync();
+        await h.WaitAsync(() => h.Now is not null, "receiving");
+        await h.FullAsync();
+        await WalkAsync(h.Cluster, 6);
+        await h.CaughtUpAsync();
+        Replica(h, "first");
+        await h.Replicate.CopyAsync(new(Guid.NewGuid(), 1), new("first"), default);
+        await SameAsync(h, "first", 6);
+        await h.StopReceivingAsync();
+        h.Cluster.Kill();
+        await h.Replicate.PromoteAsync(new(Guid.NewGuid(), 1), new("first"), new("quay"), null, default);
+        await using (var primary = await OpenAsync(h, "first"))
+        await using (var write = new NpgsqlCommand("select imbrek_walk()", primary))
+        {
+            await write.ExecuteNonQueryAsync();
+        }
+
+        var (instance, call) = (default(InstanceSpec)!, default(RunCall)!);
+        Assert.Equal(6, (await h.RestoreAsync(new LogStop(h.Now!.CoversTo!.Value), "back", (i, c) => (instance, call) = (i, c))).Trail.Count);
+        await h.Replicate.ShutOutAsync(call, instance.Database, null, default);
+        var engine = Instance.Find(Path.Combine(h.Instances, "first"))!;
+        Assert.True(engine.Now.Down && engine.Runs());
+        await Assert.ThrowsAnyAsync<NpgsqlException>(() => OpenAsync(h, "first"));
+
+        // A process that was thought dead is not heard any more.
+        await h.Replicate.ShutOutAsync(call with { Fence = call.Fence + 1 }, instance.Database, null, default);
+        Assert.Equal(DriverProblem.Stale, (await Assert.ThrowsAsync<DriverException>(() => h.Replicate.LetInAsync(call, instance.Database, default))).Problem);
+
+        call = call with { Fence = call.Fence + 1 };
+        await h.Replicate.LetInAsync(call, instance.Database, default);
+        Assert.Equal(7, await AskAsync<long>(h, "first", "select count(*) from imbrek_trail"));
+        await h.Replicate.ShutOutAsync(call, instance.Database, null, default);
+        await h.Restore.PlaceAsync(call, instance, default);
+        engine = Instance.Find(Path.Combine(h.Instances, "first"))!;
+        Assert.True(engine.Now is { Down: false, Promoted: true } && engine.Runs());
+        Assert.Equal(6, await AskAsync<long>(h, "first", "select count(*) from imbrek_trail"));
+        Assert.False(await AskAsync<bool>(h, "first", "select pg_is_in_recovery()"));
+        Assert.Equal("first", Path.GetFileName(Assert.Single(Directory.EnumerateDirectories(h.Instances))));
+    }
+
+    [Fact]
     public async Task When_one_takes_over_the_others_follow_it_and_its_own_engine_is_stopped_before_the_next_does()
     {
         await using var h = await Harbour.StartAsync();

@@ -68,7 +68,7 @@ public class KilledProcessesTests
     [InlineData(3)]
     public async Task Processes_killed_again_and_again_lose_no_run_and_start_none_twice(int processes)
     {
-        await using var first = await ServerProcess.StartAsync(demo: true, days: 3);
+        await using var first = await ServerProcess.StartAsync(demo: true, days: 2);
         await using var peers = new Together();
         while (peers.Count + 1 < processes)
         {

@@ -33,6 +33,91 @@ public class MoveTests(DemoServer demo)
         Assert.Equal((400, "rate"), Session.Fault(await look.PostAsync("/api/moves/worksheet", asked with { rate = -1 })));
     }
 
+    [Fact]
+    public async Task By_dump_and_load_it_is_rehearsed_where_it_would_live_and_says_how_long_nobody_could_write()
+    {
+        using var admin = await demo.AdminAsync();
+        object Asked(string? settings, string database = "cargo-weights", string? store = null) => new { database, to = "hill-h2", store, settings };
+        Assert.Equal((409, "database"), Session.Fault(await admin.PostAsync("/api/moves/rehearse", Asked("now", database: "tickets"))));
+        Assert.Equal((400, "store"), Session.Fault(await admin.PostAsync("/api/moves/rehearse", Asked("now", store: "nowhere"))));
+        Assert.Equal((409, "settings"), Session.Fault(await admin.PostAsync("/api/moves/rehearse", Asked(null))));
+        var (status, body) = await admin.PostAsync("/api/moves/rehearse", Asked("now"));
+        Assert.True(status == 201, body.ToString());
+        var run = body.GetProperty("id").GetString()!;
+        Assert.Equal(409, (await admin.PostAsync("/api/moves/rehearse", Asked("now"))).Status);
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        var done = await admin.RunIsAsync(run, "done");
+        Assert.Equal("is off again", Step(done, "set-back").GetProperty("note").GetString());
+        Assert.Contains("all was thrown away", done.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        var by = (await admin.PostAsync("/api/moves/worksheet", new { database = "cargo-weights", to = "hill-h2" })).Body.GetProperty("byDump");
+        var last = by.GetProperty("last");
+        Assert.Equal((run, JsonValueKind.Null), (last.GetProperty("run").GetString(), by.GetProperty("whyNot").ValueKind));
+
+        // 24 GB, loaded at 240 MB a second and indexed at 40: what was measured, and neither instant nor a guess.
+        Assert.InRange(last.GetProperty("loadSeconds").GetDouble(), 400, 1500);
+        Assert.Equal(last.GetProperty("downtimeSeconds").GetDouble(), new[] { "dumpSeconds", "loadSeconds", "checkSeconds", "redirectSeconds" }.Sum(m => last.GetProperty(m).GetDouble()), 3);
+        Assert.Equal(1, await demo.Server.QueryAsync<long>("select count(*) from backup_copies where set_id like 'cargo-weights-move-%' and removed_at is not null"));
+        Assert.DoesNotContain((await admin.GetAsync("/api/copies")).GetProperty("copies").EnumerateArray(), c => c.GetProperty("run").GetString() == run);
+    }
+
+    [Fact]
+    public async Task By_dump_and_load_it_is_held_moved_while_the_process_dies_and_lives_there_with_all_it_had_on_a_branch_that_begins_anew()
+    {
+        using var admin = await demo.AdminAsync();
+        const string id = "web-search";
+        var asked = new { database = id, to = "hill-h2", settings = "now" };
+        Assert.Equal((409, "settings"), Session.Fault(await admin.PostAsync("/api/moves/by-dump", asked with { settings = null! })));
+        var from = await HostOfAsync(admin, id);
+        var run = "";
+        async Task<string> HeldAsync()
+        {
+            var (status, body) = await admin.PostAsync("/api/moves/by-dump", asked);
+            Assert.True(status == 201, body.ToString());
+            var begun = body.GetProperty("id").GetString()!;
+            await admin.RunIsAsync(begun, "held");
+            return begun;
+        }
+
+        async Task<(int Status, string Said)> SwitchedAsync()
+        {
+            // It is let into where more can reach it: that needs a reason.
+            Assert.Equal((409, "why"), Session.Fault(await admin.PostAsync($"/api/runs/{run}/decide", new { choice = "switch" })));
+            var (status, body) = await admin.PostAsync($"/api/runs/{run}/decide", new { choice = "switch", why = "its host is taken out of service" });
+            return (status, body.ValueKind == JsonValueKind.Undefined ? "" : body.ToString());
+        }
+
+        // Thrown away at the hold it is where it was, and the setting is what it was.
+        run = await HeldAsync();
+        Assert.Equal(409, (await admin.PostAsync("/api/moves/by-dump", asked)).Status);
+        Assert.Equal(204, await admin.DecideAsync(run, "throw-away"));
+        Assert.Equal($"thrown away; it stays on {from}", (await admin.RunIsAsync(run, "done")).GetProperty("run").GetProperty("note").GetString());
+
+        // Called off while everybody is kept out they are let in again where it was.
+        run = await HeldAsync();
+        Assert.Equal((204, ""), await SwitchedAsync());
+        await Eventually.Async(async () => Step(await admin.GetAsync($"/api/runs/{run}"), "load").GetProperty("started").ValueKind != JsonValueKind.Null, what: () => "it is not loaded");
+        await admin.PostAsync($"/api/runs/{run}/cancel");
+        Assert.Contains($"called off; it stays on {from}; its dump", (await admin.RunIsAsync(run, "cancelled")).GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+
+        run = await HeldAsync();
+        Assert.Equal((204, ""), await SwitchedAsync());
+        await demo.Server.KillAsync();
+        await demo.Server.RunAsync();
+        var done = await admin.RunIsAsync(run, "done");
+        Assert.StartsWith("it lives on hill-h2; nobody could write for", done.GetProperty("run").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Contains("checks passed", Step(done, "check").GetProperty("note").GetString(), StringComparison.Ordinal);
+        Assert.Equal("is off again", done.GetProperty("steps").EnumerateArray().First(s => s.GetProperty("kind").GetString() == "set-back").GetProperty("note").GetString());
+        var lives = (await admin.FleetAsync()).DatabaseById[new(id)];
+        Assert.Equal(("hill-h2", from), (lives.Host.Value, lives.Branches[^1].LeftHost!.Value.Value));
+        var body = await demo.Server.QueryAsync<string>($"select body from ledger where kind = 'move-by-dump' and body like '%\"outcome\":\"moved\"%'");
+        var measured = JsonDocument.Parse(body!).RootElement.GetProperty("measured");
+        Assert.True(measured.GetProperty("downtimeSeconds").GetDouble() > measured.GetProperty("dumpSeconds").GetDouble() + measured.GetProperty("loadSeconds").GetDouble());
+
+        // Its next base is taken where it lives, and holds what is written there.
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = {lives.Branches[^1].Id} and not outside_chain"));
+    }
+
     private static JsonElement Step(JsonElement run, string kind) => run.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == kind);
 
     private static async Task<string> BeginAsync(Session session, string database, string to, double window = 900)
@@ -136,8 +221,8 @@ public class MoveTests(DemoServer demo)
     {
         using var operate = await demo.StillAsync("operate");
         using var look = await Session.SignInAsync(demo.Server.Url, "look");
-        Assert.Equal(403, (await look.PostAsync("/api/moves", new { database = "berth-plan", to = "hill-h1" })).Status);
-        Assert.Equal((409, "window"), Session.Fault(await operate.PostAsync("/api/moves", new { database = "berth-plan", to = "hill-h1", window = 1 })));
+        Assert.Equal(403, (await look.PostAsync("/api/moves", new { database = "work-orders", to = "hill-h1" })).Status);
+        Assert.Equal((409, "window"), Session.Fault(await operate.PostAsync("/api/moves", new { database = "work-orders", to = "hill-h1", window = 1 })));
         Assert.Equal((409, "to"), Session.Fault(await operate.PostAsync("/api/moves", new { database = "plan-archive", to = "hill-h2", rate = 1e9 })));
         Assert.Contains("switch over", (await look.PostAsync("/api/moves/worksheet", new { database = "tickets", to = "hill-h1" })).Body.GetProperty("whyNotBegun").GetString(), StringComparison.Ordinal);
     }

@@ -87,7 +87,7 @@ public class ReplicaRunTests(DemoServer demo)
     public async Task One_with_a_full_volume_is_mended_by_what_its_source_keeps_and_counts_again()
     {
         // What its source keeps goes with time, and the world the tests share may have run for days by now.
-        await using var own = await ServerProcess.StartAsync(demo: true, days: 3);
+        await using var own = await ServerProcess.StartAsync(demo: true, days: 2);
         using var admin = await Session.SignInAsync(own.Url, "admin");
         await admin.PaceAsync(600);
         await admin.ReplicaIsAsync("customs-hill", "broken");

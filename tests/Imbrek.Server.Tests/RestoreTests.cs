@@ -140,6 +140,11 @@ public class RestoreTests(DemoServer demo)
         await admin.ProofAsync(id, run);
         Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = {branch.Id} and kind = 0"));
 
+        // What was left and what began lie side by side: nobody could write between them.
+        var from = Step(done, "out").GetProperty("ended").GetDateTimeOffset();
+        Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and branch = 1 and kind = 5 and covers_to = '{Core.Formats.Instants.Write(branch.StartsAt)}'"));
+        Assert.InRange(branch.StartsAt.ToDateTimeOffset(), from.AddSeconds(-1), Step(done, "place").GetProperty("started").GetDateTimeOffset());
+
         // Back again: what was saved reaches to when everybody was kept out, on the branch that was left.
         var last = Step(done, "out").GetProperty("ended").GetDateTimeOffset().AddSeconds(-1).ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", System.Globalization.CultureInfo.InvariantCulture);
         Assert.True((await admin.GetAsync($"/api/recover/{id}?target={last}")).GetProperty("nearest").GetProperty("recoverable").GetBoolean());

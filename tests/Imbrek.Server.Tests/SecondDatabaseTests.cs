@@ -12,7 +12,7 @@ public class SecondDatabaseTests(DemoServer demo)
 
     private static async Task<string> BegunAsync(Session session, JsonObject asked)
     {
-        var (status, body) = await session.PostAsync("/api/second", asked);
+        var (status, body) = await session.PostAsync("/api/second-databases", asked);
         Assert.True(status == 201, body.ToString());
         return body.GetProperty("id").GetString()!;
     }
@@ -30,7 +30,7 @@ public class SecondDatabaseTests(DemoServer demo)
         var asked = Asked("devices-as-it-was", target, source.Host.Value);
 
         // On its own host every name is taken; what is proposed is free, and what people say holds.
-        var sheet = (await admin.PostAsync("/api/second/worksheet", asked)).Body;
+        var sheet = (await admin.PostAsync("/api/second-databases/worksheet", asked)).Body;
         Assert.Equal(JsonValueKind.Null, sheet.GetProperty("refused").ValueKind);
         Assert.All(Names(sheet).Where(n => Text(n, "from")!.Contains("gate-devices", StringComparison.Ordinal)), n => Assert.Equal((source.Name, Text(n, "from")!.Replace("gate-devices", "devices-as-it-was", StringComparison.Ordinal)), (Text(n, "takenBy"), Text(n, "to"))));
         var file = Names(sheet).First(n => Text(n, "kind") == "file");
@@ -38,14 +38,14 @@ public class SecondDatabaseTests(DemoServer demo)
         foreach (var (wrong, member) in new (JsonObject, string)[] { (Called(Text(file, "from")!), "names[0].to"), (Called(" "), "names[0].to"), (new() { ["kind"] = "account", ["from"] = "nobody", ["to"] = "x" }, "names[0].from") })
         {
             asked["names"] = new JsonArray(wrong.DeepClone());
-            Assert.Equal((400, member), Session.Fault(await admin.PostAsync("/api/second", asked)));
-            var said = (await admin.PostAsync("/api/second/worksheet", asked)).Body;
+            Assert.Equal((400, member), Session.Fault(await admin.PostAsync("/api/second-databases", asked)));
+            var said = (await admin.PostAsync("/api/second-databases/worksheet", asked)).Body;
             Assert.Equal((member, Names(sheet).Length), (Text(said, "member"), Names(said).Length));
         }
 
         asked["names"] = new JsonArray(Called("as-it-was.pages"));
         var run = await BegunAsync(admin, asked);
-        Assert.Equal(409, (await admin.PostAsync("/api/second", asked)).Status);
+        Assert.Equal(409, (await admin.PostAsync("/api/second-databases", asked)).Status);
         var held = await admin.RunIsAsync(run, "held");
         Assert.Equal("try", Text(held.GetProperty("steps")[0], "kind"));
         Assert.Equal(1, (await admin.PostAsync($"/api/copies/{run}/rows", new { query = "count rows" })).Body.GetProperty("rows").GetArrayLength());
@@ -61,11 +61,11 @@ public class SecondDatabaseTests(DemoServer demo)
         var made = (await admin.FleetAsync()).DatabaseById[new("devices-as-it-was")];
         Assert.Equal((source.Host, source.Engine, source.Objective, null), (made.Host, made.Engine, made.Objective, made.Service));
         Assert.Equal(1, await demo.Server.QueryAsync<long>($"select count(*) from proofs where run_id = '{run}' and database = 'gate-devices'"));
-        Assert.Equal("as-it-was.pages", await demo.Server.QueryAsync<string>($"select body::jsonb -> 'names' -> 0 ->> 'to' from ledger where kind = 'second-database' and body::jsonb ->> 'made' = 'devices-as-it-was'"));
+        Assert.Equal("as-it-was.pages", await demo.Server.QueryAsync<string>($"select body::jsonb -> 'made' -> 'names' -> 0 ->> 'to' from ledger where kind = 'second-database' and body::jsonb -> 'made' ->> 'database' = 'devices-as-it-was'"));
 
         // It is protected, and what is restored of it is what it is: its plan took its first full, and a restore is checked.
         await Eventually.Async(async () => await demo.Server.QueryAsync<long>("select count(*) from backup_sets where database = 'devices-as-it-was'") > 0, what: () => "it is not backed up");
-        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/second", asked)));
+        Assert.Equal((409, "id"), Session.Fault(await admin.PostAsync("/api/second-databases", asked)));
         string restored = "";
         await Eventually.Async(
             async () =>
@@ -86,13 +86,13 @@ public class SecondDatabaseTests(DemoServer demo)
         var began = DateTimeOffset.Parse(await DemoServer.AgoAsync(admin, 0), System.Globalization.CultureInfo.InvariantCulture);
         var asked = Asked("devices-elsewhere", null, "hill-h1");
         asked["sizeBytes"] = 1;
-        Assert.Equal((400, "sizeBytes"), Session.Fault(await admin.PostAsync("/api/second", asked)));
+        Assert.Equal((400, "sizeBytes"), Session.Fault(await admin.PostAsync("/api/second-databases", asked)));
         asked["sizeBytes"] = (await admin.FleetAsync()).DatabaseById[new("gate-devices")].SizeBytes + 1_000_000_000;
-        var sheet = (await admin.PostAsync("/api/second/worksheet", asked)).Body;
+        var sheet = (await admin.PostAsync("/api/second-databases/worksheet", asked)).Body;
         Assert.True(sheet.GetProperty("rounds").GetArrayLength() >= 2, sheet.ToString());
         Assert.Equal(JsonValueKind.Null, sheet.GetProperty("reaches").ValueKind);
         asked["host"] = null;
-        Assert.Equal((400, "host"), Session.Fault(await admin.PostAsync("/api/second", asked)));
+        Assert.Equal((400, "host"), Session.Fault(await admin.PostAsync("/api/second-databases", asked)));
         asked["host"] = "hill-h1";
         var run = await BegunAsync(admin, asked);
         var held = await admin.RunIsAsync(run, "held");
@@ -137,12 +137,12 @@ public class SecondDatabaseTests(DemoServer demo)
         {
             var asked = Asked("devices-third", target, "quay-h2");
             change(asked);
-            var answer = await admin.PostAsync("/api/second", asked);
+            var answer = await admin.PostAsync("/api/second-databases", asked);
             Assert.True((status, member) == Session.Fault(answer), $"{member}: {answer}");
         }
 
         using var look = await demo.StillAsync("look");
-        Assert.Equal(403, (await look.PostAsync("/api/second", Asked("devices-third", target, "quay-h2"))).Status);
-        Assert.Equal(200, (await look.PostAsync("/api/second/worksheet", Asked("devices-third", target, "quay-h2"))).Status);
+        Assert.Equal(403, (await look.PostAsync("/api/second-databases", Asked("devices-third", target, "quay-h2"))).Status);
+        Assert.Equal(200, (await look.PostAsync("/api/second-databases/worksheet", Asked("devices-third", target, "quay-h2"))).Status);
     }
 }

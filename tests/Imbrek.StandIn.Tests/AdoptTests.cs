@@ -123,7 +123,7 @@ public sealed class AdoptTests : LiveWorld
             Assert.NotNull(new StandInDriver(world).Load(instance));
         }
 
-        await RefusedAsync([.. names.Select(n => n with { To = n.From })], "is taken on quay-h1 meanwhile");
+        await RefusedAsync([.. names.Select(n => n with { To = n.From })], "already: Customs papers");
         await RefusedAsync(names[1..], "other names");
         await RefusedAsync(names, "is not open", Part(world) with { Host = new("hill-h1") });
         await AdoptAsync(world, call, instance, names);

@@ -52,9 +52,16 @@ public abstract class LiveWorld : IDisposable
         {
             var to = Path.Combine(there, Path.GetRelativePath(folder, file));
             Directory.CreateDirectory(Path.GetDirectoryName(to)!);
-            using var from = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
-            using var copy = File.Create(to);
-            from.CopyTo(copy);
+            try
+            {
+                using var from = new FileStream(file, FileMode.Open, FileAccess.Read, FileShare.ReadWrite);
+                using var copy = File.Create(to);
+                from.CopyTo(copy);
+            }
+            catch (Exception e) when (e is FileNotFoundException or DirectoryNotFoundException)
+            {
+                // A driver that is clearing away has just removed it: killed now, it would be gone.
+            }
         }
 
         left.Add(there);

@@ -53,7 +53,7 @@ public sealed class TemporaryCopyTests : LiveWorld
         var world = Live();
         var (spec, call) = Open(world, Test);
         var driver = new StandInDriver(world);
-        var tried = await AnsweredAsync(world, driver.LetInAsync(call, spec, [Other], false, default));
+        var tried = (await AnsweredAsync(world, driver.LetInAsync(call, spec, [Other], false, default))).Tried;
         Assert.All(tried, t => Assert.True(t.Passed, t.ToString()));
         Assert.Equal("gets in", tried.Single(t => t.Name == $"from {Other}").Detail);
         Assert.Contains("not named", tried.Single(t => t.Name == $"from {Its}").Detail, StringComparison.Ordinal);

@@ -137,7 +137,7 @@ public static class ChangeSteps
         Work = RunJson.Write(new PartWork(index + 1)),
     };
 
-    private static string LookTitle(Change change, string when) => $"Look at it {when}: rows of every table{(change.Queries.Count == 0 ? "" : $", {change.Queries.Count} named {(change.Queries.Count == 1 ? "query" : "queries")}")}, errors in its log";
+    private static string LookTitle(Change change, string when) => $"Look at it {when}: rows of every table{(change.Queries.Count == 0 ? "" : $", {change.Queries.Count} named {(change.Queries.Count == 1 ? "query" : "queries")}")}, errors in its log where that can be read";
 
     private static string PartTitle(ChangePart p) => p.UpgradesTo is { } version ? $"{p.Name}: move to version {version}" : $"{p.Name}: {p.Statements.Count} {(p.Statements.Count == 1 ? "statement" : "statements")}";
 }

@@ -15,6 +15,9 @@ public static class LookComparison
     /// <summary>A query is slower when it takes at least this many times as long as before, and so much longer in seconds.</summary>
     public const double SlowerTimes = 2, SlowerSeconds = 0.02;
 
+    /// <summary>Rows that were estimated differ when they do by more than this share of the larger.</summary>
+    public const double EstimatesWithin = 0.1;
+
     /// <summary>What is different, what broke first.</summary>
     /// <param name="before">What was seen before.</param>
     /// <param name="after">What was seen after.</param>
@@ -22,21 +25,21 @@ public static class LookComparison
     public static IReadOnlyList<Difference> Of(ChangeLook before, ChangeLook after, bool others)
     {
         var found = new List<Difference>();
-        var tables = after.Tables.ToDictionary(t => t.Name, t => t.Rows);
+        var tables = after.Tables.ToDictionary(t => t.Name);
         foreach (var t in before.Tables)
         {
-            if (!tables.TryGetValue(t.Name, out var rows))
+            if (!tables.TryGetValue(t.Name, out var now))
             {
-                found.Add(new(true, $"table {t.Name}", $"is gone; it had {Number(t.Rows)} rows"));
+                found.Add(new(true, $"table {t.Name}", $"is gone; it had {Rows(t)} rows"));
             }
-            else if (rows != t.Rows && !others)
+            else if (!others && AreOther(t, now))
             {
-                found.Add(new(false, $"table {t.Name}", $"{Number(t.Rows)} rows before, {Number(rows)} after"));
+                found.Add(new(false, $"table {t.Name}", $"{Rows(t)} rows before, {Rows(now)} after"));
             }
         }
 
         var were = before.Tables.Select(t => t.Name).ToHashSet();
-        found.AddRange(after.Tables.Where(t => !were.Contains(t.Name)).Select(t => new Difference(false, $"table {t.Name}", $"is new, with {Number(t.Rows)} rows")));
+        found.AddRange(after.Tables.Where(t => !were.Contains(t.Name)).Select(t => new Difference(false, $"table {t.Name}", $"is new, with {Rows(t)} rows")));
         var queries = after.Queries.ToDictionary(q => q.Name);
         foreach (var was in before.Queries.Where(q => queries.ContainsKey(q.Name)))
         {
@@ -65,6 +68,11 @@ public static class LookComparison
 
         return [.. found.OrderByDescending(d => d.Broke)];
     }
+
+    private static bool AreOther(TableRows was, TableRows now) =>
+        was.Estimated || now.Estimated ? Math.Abs(was.Rows - now.Rows) > EstimatesWithin * Math.Max(was.Rows, now.Rows) : was.Rows != now.Rows;
+
+    private static string Rows(TableRows t) => $"{(t.Estimated ? "about " : "")}{Number(t.Rows)}";
 
     private static string Number(long n) => n.ToString("#,0", CultureInfo.InvariantCulture);
 

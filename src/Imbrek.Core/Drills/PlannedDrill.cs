@@ -22,7 +22,7 @@ public sealed record PlannedDrill(IReadOnlyList<string> Refused, double? LostSec
     /// <param name="at">When writes stop.</param>
     public static PlannedDrill Switchover(RecoverySubject subject, ReplicaSource source, Instant at)
     {
-        at = Whole(at);
+        at = Instants.Floor(at);
         var (replica, d, known) = (source.Replica, subject.Database, source.At(at));
         var flow = LogFlow.Of(d);
         var lag = known is { } k ? (at - k.ReceivedTo).TotalSeconds : 0;
@@ -86,7 +86,7 @@ public sealed record PlannedDrill(IReadOnlyList<string> Refused, double? LostSec
             throw new ArgumentException("what is lost must be a host, an array or a site", nameof(loss));
         }
 
-        at = Whole(at);
+        at = Instants.Floor(at);
         var replica = source.Replica;
         var refused = new List<string>();
         if (WhyNotIn(replica, at) is { } span)
@@ -129,7 +129,7 @@ public sealed record PlannedDrill(IReadOnlyList<string> Refused, double? LostSec
     /// <inheritdoc cref="Switchover"/>
     public static PlannedDrill Automatic(RecoverySubject subject, ReplicaSource source, Instant at)
     {
-        at = Whole(at);
+        at = Instants.Floor(at);
         var loss = Loss.Of(subject.Database.Host);
         var planned = Forced(subject, source, at, loss);
         if (planned.Refused.Count > 0)
@@ -153,7 +153,4 @@ public sealed record PlannedDrill(IReadOnlyList<string> Refused, double? LostSec
 
     private static string? WhyNotIn(Replica replica, Instant at) =>
         at < replica.Since ? $"{replica.Id} begins at {Instants.Write(replica.Since.Value)}" : at >= replica.Until ? $"{replica.Id} ended at {Instants.Write(replica.Until.Value)}" : null;
-
-    /// <summary>Instants are whole milliseconds.</summary>
-    private static Instant Whole(Instant at) => Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
 }

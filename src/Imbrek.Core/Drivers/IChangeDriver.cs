@@ -8,6 +8,10 @@ namespace Imbrek.Core.Drivers;
 /// <remarks>Every member throws <see cref="DriverException"/> with <see cref="DriverProblem.Stale"/> when the fence is an old one.</remarks>
 public interface IChangeDriver
 {
+    /// <summary>Why a change cannot be carried out on a database itself as that is now; null when nothing is in the way. Nothing is changed.</summary>
+    /// <exception cref="DriverException">It cannot be asked.</exception>
+    Task<string?> WhyNotAsync(Id<Database> database, Change change, CancellationToken cancel) => Task.FromResult<string?>(null);
+
     /// <summary>Looks at what the change could break: version, rows of every table, named queries, errors in the log.</summary>
     /// <exception cref="DriverException">It cannot be looked at. A query that fails is no such failure: it is in what was seen.</exception>
     Task<ChangeLook> LookAsync(RunCall call, ChangeTarget target, IReadOnlyList<NamedQuery> queries, CancellationToken cancel);
@@ -37,7 +41,10 @@ public sealed record ChangeTarget(Id<Database> Database, InstanceSpec? Aside);
 public sealed record ChangeLook(Instant At, string? Version, IReadOnlyList<TableRows> Tables, IReadOnlyList<QueryTook> Queries, long? Errors, long? ErrorsSince = null);
 
 /// <summary>Rows of a table.</summary>
-public sealed record TableRows(string Name, long Rows);
+/// <param name="Name">Its name.</param>
+/// <param name="Rows">How many.</param>
+/// <param name="Estimated">Whether its engine estimates them, and nobody counted: on a database that others use.</param>
+public sealed record TableRows(string Name, long Rows, bool Estimated = false);
 
 /// <summary>What a named query answered.</summary>
 /// <param name="Name">Its name.</param>

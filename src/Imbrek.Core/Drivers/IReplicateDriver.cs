@@ -72,7 +72,16 @@ public interface IReplicateDriver
     /// <returns>What was done, in words.</returns>
     Task<string> FenceAsync(RunCall call, Id<Database> database, CancellationToken cancel);
 
-    /// <summary>Lets the old side in again, because nobody took over after all.</summary>
+    /// <summary>Keeps everybody out of a database whose engine is there, but for those who save what it holds: until it is let in again, or put back in place.</summary>
+    /// <param name="call">Who calls.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="insteadOf">The run that keeps them out already, where this one does it in its place: let in again by this one, they are kept out by that one still. Null where nobody is.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    /// <returns>What was done, in words.</returns>
+    /// <exception cref="DriverException">It cannot, and says why; nothing has changed then.</exception>
+    Task<string> ShutOutAsync(RunCall call, Id<Database> database, Guid? insteadOf, CancellationToken cancel) => FenceAsync(call, database, cancel);
+
+    /// <summary>Lets everybody in again who was kept out: nobody took over after all, or it is as it was.</summary>
     Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel);
 
     /// <summary>Has a replica take over: it applies what it received, becomes the primary, and a new branch begins. There is no way back.</summary>

@@ -31,7 +31,7 @@ public sealed record LedgerEntry(
     public static LedgerEntry After(string previous, long number, Instant at, string who, string kind, string database, string body)
     {
         // Hashed as written, so kept as written: to the millisecond.
-        var written = Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
+        var written = Instants.Floor(at);
         var entry = new LedgerEntry(number, written, who, kind, database, body, previous, "");
         return entry with { Hash = entry.ComputeHash() };
     }

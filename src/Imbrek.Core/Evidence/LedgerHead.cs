@@ -20,7 +20,7 @@ public sealed record LedgerHead(long Number, string Hash, Instant At, string Key
     /// <summary>Signs where a ledger stands.</summary>
     public static LedgerHead Sign(long number, string hash, Instant at, ECDsa key)
     {
-        var written = Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
+        var written = Instants.Floor(at);
         var head = new LedgerHead(number, hash, written, FingerprintOf(key), "");
         return head with { Signature = Convert.ToBase64String(key.SignData(head.Payload(), HashAlgorithmName.SHA256)) };
     }

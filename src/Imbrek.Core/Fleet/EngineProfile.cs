@@ -27,6 +27,18 @@ public sealed record EngineProfile(
     bool TracksChanges = true,
     bool MountsSets = false)
 {
+    /// <summary>The settings a host must have for an export to be loaded there.</summary>
+    public IReadOnlyList<Setting> LoadNeeds { get; init; } = [];
+
+    /// <summary>The settings the host of a database must have for it to be moved away by rounds of log.</summary>
+    public IReadOnlyList<Setting> MoveNeeds { get; init; } = [];
+
+    /// <summary>Seconds to load an export, its fixed ones left out: read or written, whichever is slower, and every index built (section 4).</summary>
+    /// <param name="dataBytes">Bytes of data in it.</param>
+    /// <param name="fetchSeconds">Seconds to read it from its store.</param>
+    /// <param name="writeRate">The rate at which what is loaded can be written, bytes per second.</param>
+    public double LoadSeconds(double dataBytes, double fetchSeconds, double writeRate) => Math.Max(fetchSeconds, dataBytes / writeRate) + (dataBytes / IndexBytesPerSecond);
+
     /// <summary>Whether it can take a kind of set.</summary>
     public bool CanTake(SetKind kind) => Takes is not { Count: > 0 } || Takes.Contains(kind);
 }

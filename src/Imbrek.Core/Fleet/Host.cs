@@ -38,6 +38,12 @@ public sealed record Host(
     /// <summary>Who can read what lies on it; empty means not stated.</summary>
     public IReadOnlyList<string> ReadBy { get; init; } = [];
 
+    /// <summary>The addresses it asks from, as IP addresses: by them it is let into a clone; empty means not stated.</summary>
+    public IReadOnlyList<string> Addresses { get; init; } = [];
+
+    /// <summary>Settings of its engines; one that is not named is not stated.</summary>
+    public IReadOnlyList<Setting> Settings { get; init; } = [];
+
     /// <summary>Whether what lies on it is encrypted.</summary>
     public bool Encrypted { get; init; }
 

@@ -44,6 +44,8 @@ internal static class FleetMembers
         OptionalMember<Host>.Text("collation", h => h.Collation, (h, v) => h with { Collation = v }),
         OptionalMember<Host>.Text("characterSet", h => h.CharacterSet, (h, v) => h with { CharacterSet = v }),
         OptionalMember<Host>.Text("timeZone", h => h.TimeZone, (h, v) => h with { TimeZone = v }),
+        OptionalMember<Host>.Texts("addresses", h => h.Addresses, (h, v) => h with { Addresses = v }),
+        OptionalMember<Host>.Settings("settings", h => h.Settings, (h, v) => h with { Settings = v }),
         OptionalMember<Host>.Texts("openTo", h => h.OpenTo, (h, v) => h with { OpenTo = v }),
         OptionalMember<Host>.Texts("signsIn", h => h.SignsIn, (h, v) => h with { SignsIn = v }),
         OptionalMember<Host>.Texts("readBy", h => h.ReadBy, (h, v) => h with { ReadBy = v }),
@@ -62,6 +64,8 @@ internal static class FleetMembers
     [
         OptionalMember<EngineProfile>.Flag("tracksChanges", e => e.TracksChanges, (e, v) => e with { TracksChanges = v }),
         OptionalMember<EngineProfile>.Flag("mountsSets", e => e.MountsSets, (e, v) => e with { MountsSets = v }),
+        OptionalMember<EngineProfile>.Settings("loadNeeds", e => e.LoadNeeds, (e, v) => e with { LoadNeeds = v }),
+        OptionalMember<EngineProfile>.Settings("moveNeeds", e => e.MoveNeeds, (e, v) => e with { MoveNeeds = v }),
     ];
 
     public static readonly IReadOnlyList<OptionalMember<Objective>> Objectives =

@@ -15,6 +15,9 @@ public static class Instants
     /// <summary>Writes an instant, or null.</summary>
     public static string? Write(Instant? t) => t is { } known ? Write(known) : null;
 
+    /// <summary>An instant as the files and the database hold it: the millisecond it lies in.</summary>
+    public static Instant Floor(Instant t) => Instant.FromUnixTimeMilliseconds(t.ToUnixTimeMilliseconds());
+
     /// <summary>What is expected where something else stood.</summary>
     public const string Expected = "an instant in UTC between 1900 and 2200, such as 2026-03-01T02:41:00Z";
 

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Imbrek.Core.Fleet;
 using NodaTime;
 
 namespace Imbrek.Core.Formats;
@@ -11,6 +12,8 @@ namespace Imbrek.Core.Formats;
 /// <param name="Write">Its value as it is written.</param>
 internal sealed record OptionalMember<T>(string Name, JsonObject Schema, Func<LocatedJson, T, T> Read, Func<T, object?> Write)
 {
+    private const int MostSettings = 100;
+
     /// <summary>A text of one line.</summary>
     public static OptionalMember<T> Text(string name, Func<T, string?> get, Func<T, string, T> set) => new(
         name,
@@ -24,6 +27,48 @@ internal sealed record OptionalMember<T>(string Name, JsonObject Schema, Func<Lo
         new() { ["$ref"] = "#/$defs/names" },
         (j, t) => j.Texts(name) is { Count: > 0 } v ? set(t, v) : t,
         get);
+
+    /// <summary>Settings with their values, each once.</summary>
+    public static OptionalMember<T> Settings(string name, Func<T, IReadOnlyList<Setting>> get, Func<T, IReadOnlyList<Setting>, T> set) => new(
+        name,
+        new()
+        {
+            ["type"] = "array",
+            ["maxItems"] = MostSettings,
+            ["items"] = new JsonObject
+            {
+                ["type"] = "object",
+                ["additionalProperties"] = false,
+                ["required"] = new JsonArray("name", "value"),
+                ["properties"] = new JsonObject { ["name"] = new JsonObject { ["type"] = "string", ["minLength"] = 1, ["maxLength"] = InputBounds.Name }, ["value"] = new JsonObject { ["type"] = "string", ["minLength"] = 1, ["maxLength"] = InputBounds.Name } },
+            },
+        },
+        (j, t) =>
+        {
+            var said = j.Objects(name);
+            if (said.Count > MostSettings)
+            {
+                j.FaultAt(name, $"holds more than {MostSettings}");
+                return t;
+            }
+
+            var settings = new List<Setting>();
+            foreach (var s in said)
+            {
+                if (s.Text("name") is { } setting && s.Text("value") is { } value)
+                {
+                    if (settings.Exists(x => x.Name == setting))
+                    {
+                        s.FaultAt("name", "is named twice");
+                    }
+
+                    settings.Add(new(setting, value));
+                }
+            }
+
+            return settings.Count == 0 ? t : set(t, settings);
+        },
+        t => get(t).Select(s => new { name = s.Name, value = s.Value }).ToArray());
 
     /// <summary>Some of a few words, each once.</summary>
     public static OptionalMember<T> Words<TWord>(string name, IReadOnlyDictionary<string, TWord> words, Func<T, IReadOnlyList<TWord>> get, Func<T, IReadOnlyList<TWord>, T> set)

@@ -1,5 +1,6 @@
 using System.Globalization;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Recovery;
 
 namespace Imbrek.Core.Inventory;
 
@@ -35,7 +36,7 @@ public static class InventoryComparison
             // What the fleet says is what plans and paths are computed with; what it does not say was last seen.
             if (seen.SizeBytes is { } size && (known?.SizeBytes ?? was?.SizeBytes) is > 0 and var had && size >= LargerBy * had)
             {
-                changes.Add(new(InventoryWord.Larger, seen, string.Create(CultureInfo.InvariantCulture, $"{Bytes(size)}, {size / (double)had:0.0#} times the {Bytes(had)} {(known is null ? "it had" : "that paths and plans count on")}"), !(was?.SizeBytes >= LargerBy * had)));
+                changes.Add(new(InventoryWord.Larger, seen, string.Create(CultureInfo.InvariantCulture, $"{PlainBytes.Of(size)}, {size / (double)had:0.0#} times the {PlainBytes.Of(had)} {(known is null ? "it had" : "that paths and plans count on")}"), !(was?.SizeBytes >= LargerBy * had)));
             }
 
             if (seen.LogMode is { } mode && (known?.LogMode ?? was?.LogMode) is { } hadMode && mode != hadMode)
@@ -67,11 +68,4 @@ public static class InventoryComparison
     private static string Key(SeenDatabase d) => d.Of is { } of ? $"= {of}" : $"{d.In?.Value} {d.Engine} {d.Name}";
 
     private static string NameOf(FleetModel fleet, Id<Database> id) => fleet.DatabaseById.TryGetValue(id, out var d) ? d.Name : id.Value;
-
-    private static string Bytes(long bytes) => bytes switch
-    {
-        >= 1_000_000_000 => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1e9:0.#} GB"),
-        >= 1_000_000 => string.Create(CultureInfo.InvariantCulture, $"{bytes / 1e6:0.#} MB"),
-        _ => string.Create(CultureInfo.InvariantCulture, $"{bytes:N0} bytes"),
-    };
 }

@@ -1,3 +1,4 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
@@ -24,9 +25,14 @@ public static class LogRounds
     /// <param name="only">Only after this choice; null for always.</param>
     internal static void Add(List<Step> steps, string host, TakeSpec log, string when, double seconds, Step.Guard? only)
     {
-        steps.Add(Next(steps, Save, $"Take the log not yet backed up, {when}", log.Store, only) with { Undo = Undo.Nothing, Work = RunJson.Write(log), TimeLimitSeconds = RestoreAside.Limit(0) });
-        steps.Add(Next(steps, Round, "Apply it there", host, only) with { Undo = Undo.Covered, ExpectedSeconds = seconds, ExpectedFrom = "forecast", TimeLimitSeconds = RestoreAside.Limit(seconds) });
+        steps.Add(RestoreAside.Next(steps, Save, $"Take the log not yet backed up, {when}", log.Store, null, Undo.Nothing, only) with { Work = RunJson.Write(log) });
+        steps.Add(RestoreAside.Next(steps, Round, "Apply it there", host, (seconds, "forecast"), Undo.Covered, only));
     }
+
+    /// <summary>As of when a round looks for log: whoever took it may have a clock a moment ahead of ours, and what was told of must not be left out.</summary>
+    /// <param name="saved">What was taken for the round.</param>
+    /// <param name="now">The instant by our clock.</param>
+    public static Instant AsOf(BackupSet saved, Instant now) => saved.Copies.Select(c => c.AvailableAt).Append(saved.CoversTo).Append(now).Max();
 
     /// <summary>The rounds that a run measured, each with the step that ended it: first all that was restored, then each log taken and applied.</summary>
     public static IReadOnlyList<(int Step, MoveForecast.Round Round)> MeasuredBy(Run run)
@@ -56,7 +62,4 @@ public static class LogRounds
     /// <summary>The instant that is there, by whoever applied what; null before anything is.</summary>
     public static Instant? ReachedBy(Run run) => run.Plan.Steps.Where(s => s.Kind is "restore" or "logs" or Round).Select(s => run[s.Number].Measured).OfType<string>()
         .Select(m => RunJson.Read<RestoreAside.Measured>(m).Reached).LastOrDefault(r => r is not null) is { } reached ? Instants.Parse(reached) : null;
-
-    private static Step Next(List<Step> steps, string kind, string title, string subject, Step.Guard? only) =>
-        RestoreAside.Last(steps.Count + 1, kind, title, subject, [steps.Count], only) with { RetryRefusals = false };
 }

@@ -91,8 +91,15 @@ public static class NameMapping
         }
     }
 
+    /// <summary>Why a database cannot be made with names as they were mapped; null when it can.</summary>
+    /// <param name="names">What it brings, and what is taken there, now.</param>
+    /// <param name="mapped">What each was mapped to before.</param>
+    public static string? WhyNot(NamesAt names, IReadOnlyList<MappedName> mapped) => names.Held.SequenceEqual(mapped.Select(m => new HeldName(m.Kind, m.From)))
+        ? Of(names, "", "", mapped).Fault?.Why
+        : "it brings other names of files and accounts than were mapped: look at them again";
+
     /// <summary>A kind of name, for people.</summary>
-    public static string Word(NameKind kind) => kind == NameKind.File ? "file" : "account";
+    private static string Word(NameKind kind) => kind == NameKind.File ? "file" : "account";
 
     private static string Article(NameKind kind) => kind == NameKind.File ? "a file" : "an account";
 }

@@ -313,7 +313,10 @@ public sealed class PathFinder
             open,
             new Steps(c, pace, [.. steps], [.. stops]),
             choice)
-        { UsesLearned = steps.Exists(s => pace[s.Store] is not null) };
+        {
+            UsesLearned = steps.Exists(s => pace[s.Store] is not null),
+            Needs = engine.LoadNeeds.Count > 0 && c.Kinds[steps[0].Set] == SetKind.Export ? NeededSetting.Of(host, engine.LoadNeeds) : [],
+        };
     }
 
     /// <summary>
@@ -423,7 +426,7 @@ public sealed class PathFinder
             {
                 SetKind.Log => Math.Max(fetch, fraction * c.DataBytes[set] / engine.ReplayBytesPerSecond),
                 SetKind.Snapshot when sameArray[from] => 0,
-                SetKind.Export => Math.Max(fetch, c.DataBytes[set] / writeRate) + (c.DataBytes[set] / engine.IndexBytesPerSecond),
+                SetKind.Export => engine.LoadSeconds(c.DataBytes[set], fetch, writeRate),
                 _ => Math.Max(fetch, c.DataBytes[set] / writeRate),
             };
             if (pace[from] is { } learned)

@@ -46,6 +46,11 @@ public static class Prechecks
             return checks;
         }
 
+        if (path.Needs.Count > 0)
+        {
+            checks.Add(new("settings", PrecheckOutcome.Warned, $"{string.Join("; ", path.Needs.Select(n => n.Said))}: changed for this, and set back afterwards"));
+        }
+
         var sets = SetsOf(subject.Catalogue, path);
         checks.Add(KeyCheck(host, path.Steps.Select(s => sets[s.Set].Key).OfType<string>().Distinct().ToArray()));
         checks.Add(new("chain", PrecheckOutcome.Passed, $"{path.Steps.Count} sets follow one another from {path.Base.Set} to the instant"));

@@ -2,6 +2,7 @@ using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Runs;
 using NodaTime;
 
@@ -18,6 +19,7 @@ public static class RestoreAside
 
     private const double ShortestLimitSeconds = 3600;
     private const double LimitFactor = 20;
+    private const double LongestTakingSeconds = 86_400;
 
     /// <summary>One copy to read.</summary>
     /// <param name="Set">The set.</param>
@@ -75,6 +77,8 @@ public static class RestoreAside
     /// <param name="open">Whether it is opened and checked; otherwise it is left open for log.</param>
     internal static IReadOnlyList<Step> Ready(Database database, RestorePath path, string instance, int after, long? before, bool mounted = false, bool open = true)
     {
+        Step[] set = [.. path.Needs.Select((n, i) => n.ToSet(after + 1 + i, after + i))];
+        after += set.Length;
         var provision = new Step
         {
             Number = after + 1,
@@ -89,7 +93,7 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        return [provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), before, mounted, open)];
+        return [.. set, provision, .. Onwards(database, path, provision.Number, provision.Number + 1, new HashSet<string>(), path.Needs, before, mounted, open)];
     }
 
     /// <summary>The steps that bring what is there further by log, and, if it is to be, open, check and hold it. Nothing takes back what log did.</summary>
@@ -101,7 +105,7 @@ public static class RestoreAside
     internal static IReadOnlyList<Step> Further(Database database, EngineProfile engine, Id<Host> host, RestorePath? path, bool open)
     {
         path = (path ?? new RestorePath(host, Instant.MinValue, 0, 0, 0, 0, 0, [], new())) with { OpenSeconds = engine.OpenSeconds };
-        Step[] steps = [.. Onwards(database, path, 0, 1, new HashSet<string>(), null, open: open).Select(s => s with { Undo = Undo.Nothing })];
+        Step[] steps = [.. Onwards(database, path, 0, 1, new HashSet<string>(), [], null, open: open).Select(s => s with { Undo = Undo.Nothing })];
         if (!open)
         {
             return steps;
@@ -143,6 +147,39 @@ public static class RestoreAside
         RetryRefusals = true,
     };
 
+    /// <summary>A step after the last there is, which fails where it is refused or takes so much longer than expected.</summary>
+    /// <param name="steps">The steps before it.</param>
+    /// <param name="kind">What it does.</param>
+    /// <param name="title">The same, for people.</param>
+    /// <param name="subject">What it is done to.</param>
+    /// <param name="expected">Seconds it is expected to take, and where they are from; null where nothing tells.</param>
+    /// <param name="undo">What takes it back.</param>
+    /// <param name="only">Only after this choice; null for always.</param>
+    internal static Step Next(List<Step> steps, string kind, string title, string subject, (double Seconds, string From)? expected, Undo undo, Step.Guard? only) =>
+        Last(steps.Count + 1, kind, title, subject, steps.Count == 0 ? [] : [steps.Count], only) with
+        {
+            ExpectedSeconds = expected?.Seconds,
+            ExpectedFrom = expected?.From,
+            Undo = undo,
+            RetryRefusals = false,
+            TimeLimitSeconds = Limit(expected?.Seconds ?? 0),
+        };
+
+    /// <summary>The step that takes the first base of what has begun anew.</summary>
+    /// <param name="number">Its number.</param>
+    /// <param name="after">The step it follows.</param>
+    /// <param name="of">What it is the first of, in words.</param>
+    /// <param name="task">The task by which it is taken.</param>
+    /// <param name="database">The database.</param>
+    /// <param name="only">Only after this choice.</param>
+    internal static Step FirstBase(int number, int after, string of, PlanTask task, Id<Database> database, Step.Guard only) =>
+        Last(number, "base", $"Take the first {task.Kind.Makes()!.Value.ToString().ToLowerInvariant()} of {of} into {task.Store}", task.Store!.Value.Value, [after], only) with
+        {
+            TimeLimitSeconds = LongestTakingSeconds,
+            RetryRefusals = false,
+            Work = RunJson.Write(TakeSpec.Of(task, database)),
+        };
+
     /// <summary>How a run goes on with another path where a copy failed it: what is restored stays when the same sets are needed, otherwise it begins anew.</summary>
     /// <param name="database">The database.</param>
     /// <param name="run">The run; a step of it has failed.</param>
@@ -158,20 +195,27 @@ public static class RestoreAside
         var next = run.Plan.Steps.Max(s => s.Number) + 1;
         var before = run.Plan.Steps.Select(s => WorkOf(s).StopBefore).FirstOrDefault(b => b is not null);
         var ground = same && done.Length > 0 ? done[^1].Number : run.Plan.Steps.Last(s => s.Kind is "provision" or "again").Number;
+
+        // What is set stays so until the last of it is restored, whatever way that goes.
+        var back = NeededSetting.SetBackBy(run.Plan.Steps.Where(s => run[s.Number].State == StepState.Done));
+        NeededSetting[] set = [.. NeededSetting.ChangedBy(run.Plan.Steps).Where(n => !back.Any(n.IsSame))];
         if (same)
         {
             var kept = done.SelectMany(SetsOf).ToHashSet();
-            Step[] rest = [.. Onwards(database, path, ground, next, kept, before, open: open)];
+            Step[] rest = [.. Onwards(database, path, ground, next, kept, set, before, open: open)];
             return new(failed, [], [Avoiding(rest[0] with { InsteadOf = failed }), .. rest[1..], .. Ending(rest[^1].Number)]);
         }
 
+        NeededSetting[] further = [.. path.Needs.Where(n => !set.Any(n.IsSame))];
+        Step[] settings = [.. further.Select((n, i) => n.ToSet(next + i, i == 0 ? ground : next + i - 1))];
+        next += settings.Length;
         var anew = new Step
         {
             Number = next,
             Kind = "again",
             Title = "Empty the instance: another chain is used",
             Subject = path.Host.Value,
-            After = [ground],
+            After = [settings.Length == 0 ? ground : next - 1],
             InsteadOf = failed,
             ExpectedSeconds = path.ProvisionSeconds,
             ExpectedFrom = "profile",
@@ -180,8 +224,8 @@ public static class RestoreAside
             Attempts = 3,
             BackOffSeconds = 5,
         };
-        Step[] onwards = [.. Onwards(database, path, next, next + 1, new HashSet<string>(), before, open: open)];
-        return new(failed, [.. done.Select(s => s.Number)], [Avoiding(anew), .. onwards, .. Ending(onwards[^1].Number)]);
+        Step[] onwards = [.. Onwards(database, path, next, next + 1, new HashSet<string>(), [.. set, .. further], before, open: open)];
+        return new(failed, [.. done.Select(s => s.Number)], [.. settings, Avoiding(anew), .. onwards, .. Ending(onwards[^1].Number)]);
 
         // What comes once it is checked stays as it was asked for.
         IEnumerable<Step> Ending(int check)
@@ -226,8 +270,7 @@ public static class RestoreAside
             case "provision":
                 return Of(await driver.ProvisionAsync(call, instance, cancel));
             case "again":
-                await driver.DiscardAsync(call, instance, cancel);
-                return Of(await driver.ProvisionAsync(call, instance, cancel));
+                return Of(await driver.EmptyAsync(call, instance, cancel));
             case "restore":
                 return Of(await driver.RestoreSetAsync(call, instance, Copy(work.Pieces[0]), cancel));
             case "logs":
@@ -241,6 +284,9 @@ public static class RestoreAside
                 return Of(await driver.ReleaseAsync(call, instance, cancel));
             case "discard":
                 await driver.DiscardAsync(call, instance, cancel);
+                return new Measured(0, 0);
+            case NeededSetting.Set or NeededSetting.SetBack:
+                await NeededSetting.DoAsync(step, driver, call, Instant.MaxValue, cancel);
                 return new Measured(0, 0);
             default:
                 throw new InvalidOperationException($"a restore aside has no step '{step.Kind}'");
@@ -279,7 +325,7 @@ public static class RestoreAside
     /// <summary>The longest a step may take that is expected to take so long, seconds.</summary>
     internal static double Limit(double seconds) => Math.Max(ShortestLimitSeconds, LimitFactor * seconds);
 
-    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, long? before, bool mounted = false, bool open = true)
+    private static IEnumerable<Step> Onwards(Database database, RestorePath path, int ground, int number, HashSet<string> done, IReadOnlyList<NeededSetting> set, long? before, bool mounted = false, bool open = true)
     {
         foreach (var s in path.Steps.Where(s => s.Kind != SetKind.Log && !done.Contains(s.Set.Value)))
         {
@@ -294,6 +340,12 @@ public static class RestoreAside
                 logs.Sum(l => l.Seconds),
                 new Work([.. logs.Select(Cut)], Instants.Write(logs[^1].StopsAt ?? path.Reaches), StopBefore: before),
                 path.UsesLearned ? "learned" : "profile");
+        }
+
+        foreach (var setting in set)
+        {
+            yield return setting.ToSetBack(number, ground);
+            ground = number++;
         }
 
         if (!open)

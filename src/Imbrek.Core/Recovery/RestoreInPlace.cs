@@ -68,12 +68,7 @@ public static class RestoreInPlace
         steps.AddRange([.. ready, RestoreAside.Held(hold, check, [Place, RestoreAside.ThrowAway]), place, name, discard, letIn]);
         if (first is not null)
         {
-            steps.Add(RestoreAside.Last(hold + 5, "base", $"Take the first {first.Kind.Makes()!.Value.ToString().ToLowerInvariant()} of the new branch into {first.Store}", first.Store!.Value.Value, [hold + 2], new(hold, Place)) with
-            {
-                TimeLimitSeconds = 86_400,
-                RetryRefusals = false,
-                Work = RunJson.Write(TakeSpec.Of(first, database.Id)),
-            });
+            steps.Add(RestoreAside.FirstBase(hold + 5, hold + 2, "the new branch", first, database.Id, new(hold, Place)));
         }
 
         return steps;

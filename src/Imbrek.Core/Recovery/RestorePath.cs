@@ -24,6 +24,9 @@ public sealed record RestorePath(
     IReadOnlyList<PathStep> Steps,
     PathChoice Choice) : WayBack(Host, Reaches, LostSeconds, Seconds, ServiceSeconds, Choice)
 {
+    /// <summary>Settings of the host that are changed for it and set back; none where it works as things are.</summary>
+    public IReadOnlyList<NeededSetting> Needs { get; init; } = [];
+
     /// <summary>The set everything else is applied to.</summary>
     public PathStep Base => Steps[0];
 

@@ -49,45 +49,33 @@ public static class SecondDatabase
         steps.AddRange(RestoreAside.Ready(source, path, instance, 1, null, open: follows is null));
         if (follows is not null)
         {
-            foreach (var round in follows.Forecast.Rounds.Skip(1).Take(LogRounds.Most - 1).Append(follows.Forecast.Last))
+            foreach (var round in follows.Forecast.Rounds.Skip(1).Append(follows.Forecast.Last))
             {
                 LogRounds.Add(steps, host, follows.Log, $"while {source.Name} stays open", round.Seconds, null);
             }
 
-            Add("open", "Open it for those who check it, and for nobody else", follows.OpenSeconds, "profile", Undo.Covered, null);
-            Add("check", "Check digest, rows and markers", source.CheckSeconds, "fleet", Undo.Nothing, null);
+            Add("open", "Open it for those who check it, and for nobody else", (follows.OpenSeconds, "profile"), Undo.Covered, null);
+            Add("check", "Check digest, rows and markers", (source.CheckSeconds, "fleet"), Undo.Nothing, null);
         }
 
         var hold = steps.Count + 1;
         var released = new Step.Guard(hold, RestoreAside.Release);
         steps.Add(RestoreAside.Held(hold, hold - 1, [RestoreAside.Release, RestoreAside.ThrowAway]));
-        Add(Make, $"Make {made.Id} of it on {host}, a database of its own", MakeSeconds, "profile", Undo.Covered, released);
+        Add(Make, $"Make {made.Id} of it on {host}, a database of its own", (MakeSeconds, "profile"), Undo.Covered, released);
 
         // Refused, people are asked again; taken back with what was restored.
         steps[^1] = steps[^1] with { Reopens = hold };
-        Add(Name, $"Name {made.Id} in the fleet", null, null, Undo.Own, released);
-        Add(Keep, $"It stays from here on{(plan is null ? "" : $": plan {plan} names it")}", null, null, Undo.Nothing, released);
+        Add(Name, $"Name {made.Id} in the fleet", null, Undo.Own, released);
+        Add(Keep, $"It stays from here on{(plan is null ? "" : $": plan {plan} names it")}", null, Undo.Nothing, released);
         steps[^1] = steps[^1] with { NoWayBack = true };
         if (first is not null)
         {
-            steps.Add(RestoreAside.Last(steps.Count + 1, "base", $"Take its first {first.Kind.Makes()!.Value.ToString().ToLowerInvariant()} into {first.Store}", first.Store!.Value.Value, [steps.Count], released) with
-            {
-                TimeLimitSeconds = 86_400,
-                RetryRefusals = false,
-                Work = RunJson.Write(TakeSpec.Of(first, made.Id)),
-            });
+            steps.Add(RestoreAside.FirstBase(steps.Count + 1, steps.Count, $"{made.Id}", first, made.Id, released));
         }
 
         steps.Add(RestoreAside.Last(steps.Count + 1, "discard", "Throw it away", host, [hold], new(hold, RestoreAside.ThrowAway)));
         return steps;
 
-        void Add(string kind, string title, double? seconds, string? from, Undo undo, Step.Guard? only) => steps.Add(RestoreAside.Last(steps.Count + 1, kind, title, host, [steps.Count], only) with
-        {
-            ExpectedSeconds = seconds,
-            ExpectedFrom = from,
-            Undo = undo,
-            RetryRefusals = false,
-            TimeLimitSeconds = RestoreAside.Limit(seconds ?? 0),
-        });
+        void Add(string kind, string title, (double, string)? expected, Undo undo, Step.Guard? only) => steps.Add(RestoreAside.Next(steps, kind, title, host, expected, undo, only));
     }
 }

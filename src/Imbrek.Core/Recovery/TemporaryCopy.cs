@@ -65,7 +65,7 @@ public static class TemporaryCopy
     /// <param name="open">Whether it is opened: then it is checked and held like any restore, and takes no log any more.</param>
     public static IReadOnlyList<Step> FurtherLog(Database database, EngineProfile engine, Id<Host> host, RestorePath? path, bool open) => RestoreAside.Further(database, engine, host, path, open);
 
-    /// <summary>The steps by which a clone is made anew under its name: emptied, restored to the newest, checked, masked, and let in as before. Nobody is in it meanwhile, and nothing of it can be had back.</summary>
+    /// <summary>The steps by which a clone is made anew under its name: emptied, restored to the newest, checked, masked, and let in as before. Nobody is in it meanwhile, and nothing of it can be had back, but what was set for it is set back.</summary>
     /// <param name="database">The database.</param>
     /// <param name="path">The path.</param>
     /// <param name="instance">The name of the instance.</param>
@@ -76,6 +76,7 @@ public static class TemporaryCopy
     [
         .. Clone(database, path, instance, hosts, mask, until).Select(s => s.Kind == "provision"
             ? s with { Kind = "again", Title = $"Empty {instance}: nobody is in it until it is refreshed", Undo = Undo.Nothing, NoWayBack = true }
+            : s.Kind == NeededSetting.Set ? s
             : s with { Undo = Undo.Nothing }),
     ];
 

@@ -1,3 +1,4 @@
+using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using NodaTime;
 
@@ -16,7 +17,7 @@ public static class Watch
     public static ReplicaFigures Of(RecoverySubject subject, ReplicaSource source, Instant at, bool withSeed = true)
     {
         var (fleet, d, replica) = (subject.Fleet, subject.Database, source.Replica);
-        at = Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
+        at = Instants.Floor(at);
         var flow = LogFlow.Of(d);
         double? received = null, applied = null, backlog = null, catchUp = null, readCatchUp = null, tolerated = null, room = null;
         var known = source.At(at);

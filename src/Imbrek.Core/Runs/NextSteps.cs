@@ -16,4 +16,9 @@ public sealed record NextSteps(
 /// <param name="State">Done, failed or cancelled.</param>
 /// <param name="Failed">The step that failed it; null when none did.</param>
 /// <param name="LeftBehind">Steps that could not be taken back.</param>
-public sealed record Ending(RunState State, int? Failed, IReadOnlyList<int> LeftBehind);
+public sealed record Ending(RunState State, int? Failed, IReadOnlyList<int> LeftBehind)
+{
+    /// <summary>What a note says of what could not be taken back, to stand at its end; empty where all was.</summary>
+    /// <param name="plan">The plan of the run.</param>
+    public string NotTakenBack(RunPlan plan) => LeftBehind.Count == 0 ? "" : $"; could not be taken back: {string.Join(", ", LeftBehind.Select(n => plan[n].Title))}";
+}

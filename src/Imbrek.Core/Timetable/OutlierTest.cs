@@ -29,10 +29,22 @@ public static class OutlierTest
             return null;
         }
 
-        var median = Median(like);
-        var deviation = Scale * Median([.. like.Select(l => Math.Abs(l - median))]);
+        var values = like.ToArray();
+        var median = Median(values);
         var away = value - median;
-        return Math.Abs(away) <= Deviations * deviation || Math.Abs(away) <= share * Math.Abs(median) ? null
+        if (Math.Abs(away) <= share * Math.Abs(median))
+        {
+            // Nearly all are: every run is compared with its like.
+            return null;
+        }
+
+        for (var i = 0; i < values.Length; i++)
+        {
+            values[i] = Math.Abs(values[i] - median);
+        }
+
+        var deviation = Scale * Median(values);
+        return Math.Abs(away) <= Deviations * deviation ? null
             : deviation == 0 ? double.CopySign(double.PositiveInfinity, away)
             : away / deviation;
     }
@@ -46,15 +58,17 @@ public static class OutlierTest
 
         static string Say(double value, IReadOnlyCollection<double> like, string word)
         {
-            var (median, ratio) = (Median(like), value / Math.Max(Median(like), 1e-9));
+            var median = Median(like.ToArray());
+            var ratio = value / Math.Max(median, 1e-9);
             var times = ratio >= 1 ? ratio : median / Math.Max(value, 1e-9);
             return string.Create(CultureInfo.InvariantCulture, $"{times:0.#} times {word} than usual");
         }
     }
 
-    private static double Median(IReadOnlyCollection<double> values)
+    /// <summary>The median of values, which are in order afterwards.</summary>
+    private static double Median(double[] values)
     {
-        var sorted = values.Order().ToArray();
-        return sorted.Length % 2 == 1 ? sorted[sorted.Length / 2] : (sorted[(sorted.Length / 2) - 1] + sorted[sorted.Length / 2]) / 2;
+        Array.Sort(values);
+        return values.Length % 2 == 1 ? values[values.Length / 2] : (values[(values.Length / 2) - 1] + values[values.Length / 2]) / 2;
     }
 }

@@ -1,6 +1,7 @@
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json.Serialization;
+using Imbrek.Core.Drivers;
 
 namespace Imbrek.PostgreSql.Cluster;
 
@@ -15,8 +16,11 @@ namespace Imbrek.PostgreSql.Cluster;
 /// <param name="LogRoomBytes">How much log our slot may have the source keep before it is given up, so that it cannot fill the source.</param>
 /// <param name="BackupBytesPerSecond">How many bytes a second a base backup may take from it; null for as many as it can.</param>
 /// <param name="StandbyList">Its standbys that are watched; null for none.</param>
+/// <param name="Aside">How everybody is kept out of it for now; null when nobody is.</param>
+/// <param name="Placed">What was put in its place last, by which run; null before.</param>
+/// <param name="Changing">What the change that was carried out on it last measured, and what it was about; null before.</param>
 internal sealed record ClusterSpec(
-    string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes, long? BackupBytesPerSecond = null, IReadOnlyList<StandbySpec>? StandbyList = null) : ISignIn
+    string Database, string Address, int Port, string User, string SignInTo, string? Credential, string LogStore, long LogRoomBytes, long? BackupBytesPerSecond = null, IReadOnlyList<StandbySpec>? StandbyList = null, KeptOut? Aside = null, Placed? Placed = null, Changing? Changing = null) : ISignIn
 {
     /// <summary>Its standbys that are watched.</summary>
     [JsonIgnore]
@@ -24,6 +28,25 @@ internal sealed record ClusterSpec(
 
     /// <summary>The same once one of its standbys is its primary.</summary>
     public ClusterSpec At(StandbySpec primary) => this with { Address = primary.Address, Port = primary.Port, User = primary.User, SignInTo = primary.SignInTo, Credential = primary.Credential };
+
+    /// <summary>The same with how everybody is kept out of it, or, with null, once nobody is.</summary>
+    /// <exception cref="DriverException">A higher fence of that run is known.</exception>
+    public ClusterSpec With(KeptOut? aside) => aside is { } now && Aside is { } was && now.Run == was.Run && now.Fence < was.Fence ? throw Stale(now.Run) : this with { Aside = aside };
+
+    /// <summary>The same with how a change of it stands.</summary>
+    /// <exception cref="DriverException">A higher fence of that run is known.</exception>
+    public ClusterSpec With(Changing change) => Changing is { } was && change.Run == was.Run && change.Fence < was.Fence ? throw Stale(change.Run) : this with { Changing = change };
+
+    /// <summary>Refuses the call of a process whose run another has taken up.</summary>
+    public static DriverException Stale(Guid run) => new(DriverProblem.Stale, $"run {run} has been taken up by another process");
+
+    /// <summary>The same while everybody is kept out of it: on a socket that nobody but its owner reaches.</summary>
+    [JsonIgnore]
+    public ClusterSpec OnSocket => Aside is { } aside ? this with { Address = aside.Socket, Credential = null } : this;
+
+    /// <summary>Where clients find it when nobody is kept out.</summary>
+    [JsonIgnore]
+    public string UsualAddress => Aside?.Address ?? Address;
 
     /// <summary>The name of our slot at the source.</summary>
     [JsonIgnore]

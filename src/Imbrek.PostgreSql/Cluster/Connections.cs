@@ -83,13 +83,20 @@ internal static class Connections
     /// <summary>Asks for one value.</summary>
     public static async Task<T> AskAsync<T>(this NpgsqlConnection connection, string sql, CancellationToken cancel, params object[] values)
     {
-        await using var command = new NpgsqlCommand(sql, connection);
-        foreach (var v in values)
+        await using var command = Command(connection, sql, values);
+        return (T)(await command.ExecuteScalarAsync(cancel))!;
+    }
+
+    /// <summary>A cluster as the role it was made with, which may read all of it, while everybody is kept out and its socket lets in who reaches it; as it is otherwise.</summary>
+    public static async Task<ClusterSpec> AsFirstAsync(ClusterSpec cluster, CancellationToken cancel)
+    {
+        if (cluster.Aside is null)
         {
-            command.Parameters.AddWithValue(v);
+            return cluster;
         }
 
-        return (T)(await command.ExecuteScalarAsync(cancel))!;
+        await using var connection = await OpenAsync(cluster, cancel);
+        return cluster with { User = await connection.AskAsync<string>("select rolname::text from pg_roles where oid = 10", cancel) };
     }
 
     /// <summary>What the cluster's own clock says.</summary>
@@ -99,9 +106,9 @@ internal static class Connections
     public static Instant AtUtc(DateTime time) => Instant.FromDateTimeUtc(DateTime.SpecifyKind(time, DateTimeKind.Utc));
 
     /// <summary>Asks for rows.</summary>
-    public static async Task<List<T>> RowsAsync<T>(this NpgsqlConnection connection, string sql, Func<NpgsqlDataReader, T> read, CancellationToken cancel)
+    public static async Task<List<T>> RowsAsync<T>(this NpgsqlConnection connection, string sql, Func<NpgsqlDataReader, T> read, CancellationToken cancel, params object[] values)
     {
-        await using var command = new NpgsqlCommand(sql, connection);
+        await using var command = Command(connection, sql, values);
         await using var reader = await command.ExecuteReaderAsync(cancel);
         var rows = new List<T>();
         while (await reader.ReadAsync(cancel))
@@ -110,5 +117,16 @@ internal static class Connections
         }
 
         return rows;
+    }
+
+    private static NpgsqlCommand Command(NpgsqlConnection connection, string sql, object[] values)
+    {
+        var command = new NpgsqlCommand(sql, connection);
+        foreach (var v in values)
+        {
+            command.Parameters.AddWithValue(v);
+        }
+
+        return command;
     }
 }

@@ -91,9 +91,9 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
                 await KillAsync(data, cancel);
                 asked = clock.GetCurrentInstant();
             }
-            else if (runs)
+            else
             {
-                await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", data, "-m", "fast", "-t", "60", "-w", "stop"], cancel, asEngine: true);
+                await new LocalEngine(data).StopAsync(cancel);
             }
 
             // What was still committed while it was being stopped was before the stop.
@@ -126,12 +126,8 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
         {
             var data = await DataOfAsync(kept, cluster, cancel);
             await Tools.RunAsync("rm", ["-f", "--", Path.Combine(data, Signal)], cancel, asEngine: true);
-            if (Postmaster.Of(data) is null)
-            {
-                // As it was started before: its first word is the program.
-                var options = (await Tools.RunAsync("cat", [Path.Combine(data, "postmaster.opts")], cancel, asEngine: true)).Trim();
-                await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", data, "-l", Path.Combine(data, "server.log"), "-o", options.Contains(' ', StringComparison.Ordinal) ? options[(options.IndexOf(' ', StringComparison.Ordinal) + 1)..] : "", "-w", "start"], cancel, asEngine: true, outlives: true);
-            }
+            var stopped = new LocalEngine(data);
+            await stopped.StartAsync(await stopped.OptionsAsync(cancel), cancel);
         }
 
         await kept.KeepAsync(kept.Now with { Tried = kept.Now.Tried.Where(s => s.Key != cluster.Port).ToDictionary(), Stops = kept.Now.Stops.Where(s => s.Key != cluster.Port).ToDictionary() }, cancel);
@@ -308,17 +304,7 @@ internal sealed class PostgreSqlDrillDriver(IClusterBook book, IClock clock) : I
             return known;
         }
 
-        await using var connection = await Connections.OpenAsync(cluster, cancel);
-        var (data, backend, started, port) = (await connection.RowsAsync(
-            "select current_setting('data_directory'), pg_backend_pid(), floor(extract(epoch from pg_postmaster_start_time()))::bigint, current_setting('port')::int",
-            r => (r.GetString(0), r.GetInt32(1), r.GetInt64(2), r.GetInt32(3)), cancel))[0];
-
-        // A folder of the same name on this machine may be another engine's.
-        if (!Postmaster.Is(data, backend, started, port))
-        {
-            throw new DriverException(DriverProblem.Refused, $"the engine at {cluster.Address}:{cluster.Port} is not this server's and does not run on this machine: it cannot be stopped from here");
-        }
-
+        var data = (await LocalEngine.FindAsync(cluster, cancel)).Data;
         await kept.KeepAsync(kept.Now with { Data = new Dictionary<int, string>(kept.Now.Data) { [cluster.Port] = data } }, cancel);
         return data;
     }

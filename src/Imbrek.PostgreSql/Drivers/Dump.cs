@@ -19,13 +19,15 @@ internal static class Dump
 
     private const string OfItsOwn = "select count(*) from pg_class c join pg_namespace n on n.oid = c.relnamespace where n.nspname not in ('pg_catalog', 'information_schema') and n.nspname !~ '^pg_(toast|temp)' and c.relpersistence <> 't'";
 
+    private const string Newest = "select coalesce(max(n), 0) from imbrek_trail";
+
     /// <summary>What was dumped.</summary>
     /// <param name="At">The instant of the first snapshot: all that was committed before is in it.</param>
     /// <param name="Position">The position of the log then.</param>
-    /// <param name="FirstRole">The role that the cluster was made with.</param>
-    /// <param name="Locale">Encoding, collation and classes of letters of the cluster.</param>
+    /// <param name="Timeline">The timeline it was on.</param>
+    /// <param name="Cluster">How the cluster was made.</param>
     /// <param name="Databases">The databases.</param>
-    public sealed record Taken(Instant At, long Position, int Timeline, string FirstRole, (string Encoding, string Collate, string CType) Locale, IReadOnlyList<DumpNote.One> Databases);
+    public sealed record Taken(Instant At, long Position, int Timeline, MadeWith Cluster, IReadOnlyList<ExportNote.One> Databases);
 
     private static string Jobs => Math.Clamp(Environment.ProcessorCount, 1, MostJobs).ToString(CultureInfo.InvariantCulture);
 
@@ -33,7 +35,7 @@ internal static class Dump
     /// <exception cref="DriverException">It cannot be had whole; says what the tool, or the cluster, said.</exception>
     public static async Task<Taken> TakeAsync(ClusterSpec cluster, string folder, Compression compression, CancellationToken cancel)
     {
-        var held = new List<(NpgsqlConnection Connection, string Snapshot, DumpNote.One One)>();
+        var inside = new List<NpgsqlConnection>();
         try
         {
             await using var first = await Connections.OpenAsync(cluster, cancel);
@@ -43,35 +45,37 @@ internal static class Dump
                 throw new DriverException(DriverProblem.Refused, $"{cluster.User} may not connect to database {closed}: an export without it would not be the cluster");
             }
 
-            var (super, role) = (await first.AskAsync<bool>("select rolsuper from pg_roles where rolname = current_user", cancel), await first.AskAsync<string>("select rolname::text from pg_roles where oid = 10", cancel));
-            var locale = (await first.RowsAsync("select pg_encoding_to_char(encoding)::text, datcollate::text, datctype::text from pg_database where datname = 'template1'", r => (r.GetString(0), r.GetString(1), r.GetString(2)), cancel))[0];
+            var super = await first.AskAsync<bool>("select rolsuper from pg_roles where rolname = current_user", cancel);
+            var made = (await first.RowsAsync(
+                "select (select rolname from pg_roles where oid = 10)::text, pg_encoding_to_char(encoding)::text, datcollate::text, datctype::text from pg_database where datname = 'template1'",
+                r => new MadeWith(r.GetString(0), r.GetString(1), r.GetString(2), r.GetString(3)),
+                cancel))[0];
             var timeline = await first.AskAsync<int>("select timeline_id from pg_control_checkpoint()", cancel);
             var (at, position) = (await first.NowAsync(cancel), Log.Lsn.Parse(await first.AskAsync<string>("select pg_current_wal_lsn()::text", cancel)).Value);
+
+            // All snapshots before anything else is asked: they are to be of one moment, as nearly as that can be.
+            var snapshots = new List<string>();
             foreach (var (name, _) in names)
             {
-                var connection = await Connections.OpenAsync(cluster, cancel, name);
-                held.Add((connection, "", new(name, "", 0, null)));
-                await using (var begin = new NpgsqlCommand("begin transaction isolation level repeatable read read only; set local idle_in_transaction_session_timeout = 0", connection))
-                {
-                    await begin.ExecuteNonQueryAsync(cancel);
-                }
-
-                held[^1] = (connection, await connection.AskAsync<string>("select pg_export_snapshot()", cancel), held[^1].One);
+                inside.Add(await Connections.OpenAsync(cluster, cancel, name));
+                await using var begin = new NpgsqlCommand("begin transaction isolation level repeatable read read only; set local idle_in_transaction_session_timeout = 0", inside[^1]);
+                await begin.ExecuteNonQueryAsync(cancel);
+                snapshots.Add(await inside[^1].AskAsync<string>("select pg_export_snapshot()", cancel));
             }
 
-            for (var i = 0; i < held.Count; i++)
+            var databases = new List<ExportNote.One>();
+            foreach (var connection in inside)
             {
-                var (connection, snapshot, one) = held[i];
-                var trail = await connection.AskAsync<bool>("select to_regclass('imbrek_trail') is not null", cancel) ? await connection.AskAsync<long>("select coalesce(max(n), 0) from imbrek_trail", cancel) : (long?)null;
-                held[i] = (connection, snapshot, one with { Folder = $"database-{i + 1}", Relations = await connection.AskAsync<long>(OfItsOwn, cancel), Trail = trail });
+                var trail = await connection.AskAsync<bool>("select to_regclass('imbrek_trail') is not null", cancel) ? await connection.AskAsync<long>(Newest, cancel) : (long?)null;
+                databases.Add(new(names[databases.Count].Name, $"database-{databases.Count + 1}", await connection.AskAsync<long>(OfItsOwn, cancel), trail));
             }
 
-            await RunAsync(cluster, "pg_dumpall", ["--globals-only", "--file", Path.Combine(folder, DumpNote.Roles), .. super ? Array.Empty<string>() : ["--no-role-passwords"]], cluster.SignInTo, "--database", cancel);
+            await RunAsync(cluster, "pg_dumpall", ["--globals-only", "--file", Path.Combine(folder, ExportNote.Roles), .. super ? Array.Empty<string>() : ["--no-role-passwords"]], cluster.SignInTo, "--database", cancel);
             await File.WriteAllLinesAsync(
-                Path.Combine(folder, DumpNote.Settings),
+                Path.Combine(folder, ExportNote.Settings),
                 await first.RowsAsync("select format('%s = %L', name, setting) from pg_settings where source in ('configuration file', 'command line') and context <> 'internal' order by name", r => r.GetString(0), cancel),
                 cancel);
-            foreach (var (_, snapshot, one) in held)
+            foreach (var (one, snapshot) in databases.Zip(snapshots))
             {
                 await RunAsync(
                     cluster,
@@ -84,7 +88,7 @@ internal static class Dump
                     cancel);
             }
 
-            return new(at, position, timeline, role, locale, [.. held.Select(h => h.One)]);
+            return new(at, position, timeline, made, databases);
         }
         catch (NpgsqlException e)
         {
@@ -92,7 +96,7 @@ internal static class Dump
         }
         finally
         {
-            foreach (var (connection, _, _) in held)
+            foreach (var connection in inside)
             {
                 await connection.DisposeAsync();
             }
@@ -101,18 +105,18 @@ internal static class Dump
 
     /// <summary>Loads an export into an instance that was made for it, whatever that held.</summary>
     /// <exception cref="DriverException">A tool cannot; says what it said.</exception>
-    public static async Task LoadAsync(Instance there, string folder, DumpNote note, CancellationToken cancel)
+    public static async Task LoadAsync(Instance there, string folder, ExportNote note, CancellationToken cancel)
     {
         await there.EmptyAsync(cancel);
-        await there.BeginAsync(note.FirstRole, note.Encoding, note.Collate, note.CType, cancel);
-        string firstRole, roles = Path.Combine(there.Socket, DumpNote.Roles);
+        await there.MakeClusterAsync(note.Cluster, cancel);
+        string firstRole, roles = Path.Combine(there.Socket, ExportNote.Roles);
         await using (var connection = await there.OpenAsync(null, cancel))
         {
-            firstRole = await connection.AskAsync<string>("select quote_ident($1)", cancel, note.FirstRole);
+            firstRole = await connection.AskAsync<string>("select quote_ident($1)", cancel, note.Cluster.Role);
         }
 
         // The first role is there already, by the making of the cluster.
-        await File.WriteAllLinesAsync(roles, (await File.ReadAllLinesAsync(Path.Combine(folder, DumpNote.Roles), cancel)).Where(l => l != $"CREATE ROLE {firstRole};"), cancel);
+        await File.WriteAllLinesAsync(roles, (await File.ReadAllLinesAsync(Path.Combine(folder, ExportNote.Roles), cancel)).Where(l => l != $"CREATE ROLE {firstRole};"), cancel);
         await AtAsync(there, note, "psql", ["--no-psqlrc", "--quiet", "--set", "ON_ERROR_STOP=1", "--output", "/dev/null", "--file", roles], "template1", cancel);
         File.Delete(roles);
         foreach (var one in note.Databases)
@@ -125,14 +129,14 @@ internal static class Dump
     }
 
     /// <summary>Whether what was loaded is what was dumped.</summary>
-    public static async Task<IReadOnlyList<CheckResult>> CheckAsync(Instance there, DumpNote note, CancellationToken cancel)
+    public static async Task<IReadOnlyList<CheckResult>> CheckAsync(Instance there, ExportNote note, CancellationToken cancel)
     {
         var results = new List<CheckResult>();
         foreach (var one in note.Databases)
         {
             await using var inside = await there.OpenAsync(one.Name, cancel);
             var relations = await inside.AskAsync<long>(OfItsOwn, cancel);
-            var newest = one.Trail is null ? (long?)null : await inside.AskAsync<long>("select coalesce(max(n), 0) from imbrek_trail", cancel);
+            var newest = one.Trail is null ? (long?)null : await inside.AskAsync<long>(Newest, cancel);
             results.Add(new(
                 $"database {one.Name}",
                 relations == one.Relations && newest == one.Trail,
@@ -150,8 +154,8 @@ internal static class Dump
         cancel,
         Credentials.ForDriver(cluster.Credential));
 
-    private static Task<string> AtAsync(Instance there, DumpNote note, string tool, IReadOnlyList<string> words, string? database, CancellationToken cancel) => Tools.RunAsync(
+    private static Task<string> AtAsync(Instance there, ExportNote note, string tool, IReadOnlyList<string> words, string? database, CancellationToken cancel) => Tools.RunAsync(
         Path.Combine(Tools.FolderOf("15"), tool),
-        ["--host", there.Socket, "--port", there.Now.Port.ToString(CultureInfo.InvariantCulture), "--username", note.FirstRole, "--no-password", .. database is null ? Array.Empty<string>() : ["--dbname", database], .. words],
+        ["--host", there.Socket, "--port", there.Now.Port.ToString(CultureInfo.InvariantCulture), "--username", note.Cluster.Role, "--no-password", .. database is null ? Array.Empty<string>() : ["--dbname", database], .. words],
         cancel);
 }

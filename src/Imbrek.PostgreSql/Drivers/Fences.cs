@@ -1,5 +1,6 @@
 using System.Globalization;
 using Imbrek.Core.Drivers;
+using Imbrek.PostgreSql.Cluster;
 
 namespace Imbrek.PostgreSql.Drivers;
 
@@ -31,7 +32,7 @@ internal static class Fences
             var heard = reader.ReadToEnd().Split(' ');
             if (heard.Length == 2 && Guid.TryParse(heard[0], out var run) && long.TryParse(heard[1], CultureInfo.InvariantCulture, out var fence) && run == call.Run && fence > call.Fence)
             {
-                throw new DriverException(DriverProblem.Stale, $"run {call.Run} has been taken up by another process");
+                throw ClusterSpec.Stale(call.Run);
             }
 
             stream.SetLength(0);

@@ -21,7 +21,7 @@ internal interface IClusterBook
     /// <exception cref="DriverException">It is no folder this installation knows.</exception>
     FolderStore Store(Id<Core.Fleet.Store> store);
 
-    /// <summary>The folder for restored instances on a host.</summary>
+    /// <summary>The folder for restored instances on a host; beside the data of a cluster there that is, or was, put back in place, where no other is known.</summary>
     /// <exception cref="DriverException">This server cannot start one there.</exception>
     string InstancesOn(Id<Host> host);
 
@@ -34,6 +34,9 @@ internal interface IClusterBook
     /// <summary>The standby a replica is, and its cluster; also one that was promoted.</summary>
     /// <exception cref="DriverException">There is none.</exception>
     (ClusterSpec Cluster, StandbySpec Standby) Standby(Id<Replica> replica);
+
+    /// <summary>A host as the fleet has it; null when it has none of that name.</summary>
+    Host? Host(Id<Host> host);
 
     /// <summary>A replica as the fleet has it; null when it has none of that name.</summary>
     Replica? Replica(Id<Replica> replica);
@@ -52,6 +55,25 @@ internal interface IClusterBook
 
     /// <summary>Keeps that a standby was promoted. Once the fleet says that its database runs on its host, the cluster is there.</summary>
     Task PromotedAsync(Id<Replica> replica, Instant at, CancellationToken cancel);
+
+    /// <summary>Keeps how everybody is kept out of a cluster, or, with null, that nobody is any more: it is reached so from now on.</summary>
+    /// <exception cref="DriverException">A higher fence of that run is known.</exception>
+    Task AsideAsync(Id<Database> database, KeptOut? how, CancellationToken cancel);
+
+    /// <summary>Keeps what was put in the place of a cluster; nobody is kept out any more.</summary>
+    Task PlacedAsync(Id<Database> database, Placed what, CancellationToken cancel);
+
+    /// <summary>Keeps that a cluster lives in an instance of this server's making from now on; nobody is kept out any more. It is there once the fleet says that its database runs on that host.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="instance">The name of the instance.</param>
+    /// <param name="port">Its port.</param>
+    /// <param name="what">What that came to.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    Task MovedAsync(Id<Database> database, string instance, int port, Placed what, CancellationToken cancel);
+
+    /// <summary>Keeps how a change of a cluster stands.</summary>
+    /// <exception cref="DriverException">A higher fence of that run is known.</exception>
+    Task ChangingAsync(Id<Database> database, Changing how, CancellationToken cancel);
 
     /// <summary>The folders for restored instances of all hosts.</summary>
     IEnumerable<string> InstanceFolders { get; }

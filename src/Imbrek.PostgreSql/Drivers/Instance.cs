@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Text.Json;
 using Imbrek.Core.Drivers;
 using Imbrek.PostgreSql.Cluster;
+using Imbrek.PostgreSql.Log;
 using Imbrek.PostgreSql.Store;
 using Npgsql;
 
@@ -15,8 +16,6 @@ internal sealed class Instance
 {
     private const double StopSeconds = 60;
 
-    /// <summary>The kernel takes 107 letters for the path of a socket; its name has up to 15.</summary>
-    private const int LongestFolder = 107 - 16;
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(150);
 
     private readonly string folder;
@@ -39,16 +38,13 @@ internal sealed class Instance
     /// <param name="Begun">Whether its engine has been started since: it cannot be sent elsewhere any more.</param>
     /// <param name="Follows">How it follows its primary, where it is a standby; null where it stands aside, or was promoted.</param>
     /// <param name="Down">Whether its engine is to stand still: whoever finds it so must not start it.</param>
-    /// <param name="Parts">What parts of a change measured, by number.</param>
-    /// <param name="Doing">The part of a change that was begun.</param>
+    /// <param name="Parts">How the parts of a change stand; null where none is rehearsed on it.</param>
     /// <param name="Loaded">Whether it was loaded from an export: it never recovered, and takes no log.</param>
-    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false, IReadOnlyDictionary<int, PartDone>? Parts = null, DoingPart? Doing = null, bool Loaded = false);
-
-    /// <summary>A part of a change that was begun.</summary>
-    /// <param name="Number">Its number.</param>
-    /// <param name="Transaction">The transaction that is all of it; null where its statements are carried out one by one.</param>
-    /// <param name="Done">What it measured, as far as it is done once that is committed.</param>
-    public sealed record DoingPart(int Number, string? Transaction, PartDone Done);
+    /// <param name="Place">What taking the place of its cluster comes to, once the branch it begins is known.</param>
+    /// <param name="Segments">How the log of the cluster whose place it takes on another host is cut; null before that is known.</param>
+    /// <param name="OldData">The data folder of the engine whose place it takes on another host; null before that is known.</param>
+    /// <param name="StoodAt">Where its recovery stood still when it was ended to be checked; null where it was not.</param>
+    public sealed record State(Guid Owner, int Port, string Role, string? Restored = null, string? StoppedAt = null, string? Reached = null, bool Released = false, long? TrailBefore = null, long? StopBefore = null, bool Promoted = false, long? LastCommit = null, bool Begun = false, Following? Follows = null, bool Down = false, KeptParts? Parts = null, bool Loaded = false, KeptPromotion? Place = null, string? StoodAt = null, Segments? Segments = null, string? OldData = null);
 
     /// <summary>How a standby follows.</summary>
     /// <param name="Slot">The slot it receives by, at whoever sends to it.</param>
@@ -64,6 +60,9 @@ internal sealed class Instance
         public static Sender Of(ISignIn engine) => new(engine.Address, engine.Port, engine.User, engine.Credential);
     }
 
+    /// <summary>Where clients find those that are let in.</summary>
+    public const string Address = "127.0.0.1";
+
     public State Now { get; private set; }
 
     /// <summary>The cluster's data.</summary>
@@ -71,6 +70,9 @@ internal sealed class Instance
 
     /// <summary>The log it is brought forward with.</summary>
     public string Log => Path.Combine(folder, "log");
+
+    /// <summary>What was in the place it takes, until that is sure.</summary>
+    public string Left => Path.Combine(folder, "left");
 
     /// <summary>Where its socket is: in its own folder, which nobody but its owner may enter.</summary>
     public string Socket => folder;
@@ -81,6 +83,12 @@ internal sealed class Instance
 
     /// <summary>The password by which it signs in to whoever sends to it: beside its data, so that no copy of that has it.</summary>
     private string Passwords => Path.Combine(folder, "passwords");
+
+    private string AsideRules => Path.Combine(Data, "pg_hba_aside.conf");
+
+    private string OwnRules => Path.Combine(Data, "pg_hba.conf");
+
+    private string OwnIdents => Path.Combine(Data, "pg_ident.conf");
 
     private string OwnSettings => Path.Combine(folder, "settings-of-the-source.conf");
 
@@ -94,10 +102,7 @@ internal sealed class Instance
     /// <summary>Makes an empty one.</summary>
     public static async Task<Instance> MakeAsync(string folder, Guid owner, string role, CancellationToken cancel)
     {
-        if (folder.Length > LongestFolder)
-        {
-            throw new DriverException(DriverProblem.Refused, $"{folder} is too long for a socket in it by {folder.Length - LongestFolder} letters: choose a shorter name");
-        }
+        LocalEngine.MustTakeSocket(folder);
 
         using var free = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
         free.Start();
@@ -118,20 +123,17 @@ internal sealed class Instance
     public bool Runs() => Postmaster.Of(Data) is not null;
 
     /// <summary>Makes an empty cluster in it, for an export to be loaded into, and starts that on its own socket.</summary>
-    /// <param name="role">The role it is made with.</param>
-    /// <param name="encoding">How it encodes text.</param>
-    /// <param name="collate">How it orders text.</param>
-    /// <param name="ctype">How it classes letters.</param>
+    /// <param name="with">What it is made with.</param>
     /// <param name="cancel">Gives up.</param>
     /// <exception cref="DriverException">It cannot be made; says what the tool said.</exception>
-    public async Task BeginAsync(string role, string encoding, string collate, string ctype, CancellationToken cancel)
+    public async Task MakeClusterAsync(MadeWith with, CancellationToken cancel)
     {
-        await KeepAsync(Now with { Role = role, Restored = null, StoppedAt = null, Reached = null, Begun = true, Promoted = true, Loaded = true }, cancel);
+        await KeepAsync(Now with { Role = with.Role, Restored = null, StoppedAt = null, Reached = null, Begun = true, Promoted = true, Loaded = true }, cancel);
         firstRole = null;
         await Tools.GiveToEngineAsync(folder, cancel);
         await Tools.RunAsync(
             Path.Combine(Tools.FolderOf("15"), "initdb"),
-            ["--pgdata", Data, "--username", role, "--encoding", encoding, "--lc-collate", collate, "--lc-ctype", ctype, "--auth-local", "trust", "--auth-host", "scram-sha-256", "--data-checksums"],
+            ["--pgdata", Data, "--username", with.Role, "--encoding", with.Encoding, "--lc-collate", with.Collate, "--lc-ctype", with.CType, "--auth-local", "trust", "--auth-host", "scram-sha-256", "--data-checksums"],
             cancel,
             asEngine: true);
         KeepOwnSettings();
@@ -179,7 +181,7 @@ internal sealed class Instance
                 "wal_retrieve_retry_interval = '1s'",
                 $"cluster_name = {Quoted(how.Slot)}",
             ],
-            "127.0.0.1",
+            Address,
             cancel);
         await File.WriteAllTextAsync(Path.Combine(Data, "standby.signal"), "", cancel);
         File.Delete(Path.Combine(Data, "recovery.signal"));
@@ -199,6 +201,76 @@ internal sealed class Instance
     {
         await KeepAsync(Now with { Down = true }, cancel);
         await StopAsync("fast", cancel);
+    }
+
+    /// <summary>Ends its engine in order: nothing is left to recover.</summary>
+    public Task EndAsync(CancellationToken cancel) => StopAsync("fast", cancel);
+
+    /// <summary>Gives it the settings and sign-in rules of an engine whose place it takes, as they are now; it must not run.</summary>
+    /// <param name="data">The data folder of that engine.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    public async Task SettleAsAsync(string data, CancellationToken cancel)
+    {
+        foreach (var name in new[] { "postgresql.conf", "postgresql.auto.conf", "pg_hba.conf", "pg_ident.conf", Path.GetFileName(AsideRules) })
+        {
+            var (from, to) = (Path.Combine(data, name), Path.Combine(Data, name));
+            File.Delete(to);
+            if (File.Exists(from))
+            {
+                File.Copy(from, to);
+            }
+        }
+
+        await Tools.GiveToEngineAsync(Data, cancel);
+    }
+
+    /// <summary>Takes over the settings and sign-in rules of an engine on another host; what says where it lies and listens stays its own.</summary>
+    /// <param name="settings">The settings.</param>
+    /// <param name="rules">Its sign-in rules.</param>
+    /// <param name="idents">Its maps of names.</param>
+    /// <param name="data">Its data folder.</param>
+    /// <param name="files">Files in that which the settings name.</param>
+    /// <param name="cancel">Breaks it off.</param>
+    public async Task TakeSettingsAsync(IEnumerable<(string Name, string Value)> settings, string rules, string idents, string data, IEnumerable<string> files, CancellationToken cancel)
+    {
+        await File.WriteAllLinesAsync(OwnSettings, settings.Select(s => $"{s.Name} = {Quoted(s.Value)}"), cancel);
+        await File.WriteAllTextAsync(OwnRules, rules, cancel);
+        await File.WriteAllTextAsync(OwnIdents, idents, cancel);
+        foreach (var file in files.Where(f => File.Exists(Path.Combine(data, f))))
+        {
+            Directory.CreateDirectory(Path.GetDirectoryName(Path.Combine(Data, file))!);
+            File.Copy(Path.Combine(data, file), Path.Combine(Data, file), overwrite: true);
+        }
+
+        await Tools.GiveToEngineAsync(Data, cancel);
+    }
+
+    /// <summary>Keeps how the timeline that it will go on in came to be.</summary>
+    public Task KeepHistoryAsync(int timeline, string text, CancellationToken cancel) => File.WriteAllTextAsync(Path.Combine(folder, Segments.HistoryOf(timeline)), text, cancel);
+
+    /// <summary>Has it go on in a timeline whose history was kept, with the settings it took over, on its own socket. Its log begins behind a position, and is cut as was said.</summary>
+    /// <exception cref="DriverException">A tool cannot, or its engine does not start; says what it said.</exception>
+    public async Task GoOnInAsync(int timeline, Lsn behind, CancellationToken cancel)
+    {
+        await StopAsync("fast", cancel);
+        var (bin, history, segments) = (Tools.FolderOf("15"), Segments.HistoryOf(timeline), Now.Segments!.Value);
+        await Tools.GiveToEngineAsync(folder, cancel);
+
+        // A tool that was killed has said which timeline it is before it has made the log to begin with.
+        var controls = await ControlsAsync(cancel);
+        var first = new FileInfo(Path.Combine(Data, "pg_wal", controls["Latest checkpoint's REDO WAL file"]));
+        if (controls["Latest checkpoint's TimeLineID"] != timeline.ToString(CultureInfo.InvariantCulture) || !first.Exists || first.Length != segments.Bytes)
+        {
+            await Tools.RunAsync(
+                Path.Combine(bin, "pg_resetwal"),
+                ["--wal-segsize", (segments.Bytes >> 20).ToString(CultureInfo.InvariantCulture), "--next-wal-file", segments.NameOf(timeline, new Lsn(behind.Value + segments.Bytes)), "--pgdata", Data],
+                cancel,
+                asEngine: true);
+        }
+
+        File.Copy(Path.Combine(folder, history), Path.Combine(Data, "pg_wal", history), overwrite: true);
+        await SettleAsync([], "", cancel);
+        await StartAsync(cancel);
     }
 
     /// <summary>Moves one to where another was, with all it is; it must not run.</summary>
@@ -231,18 +303,24 @@ internal sealed class Instance
     }
 
     /// <summary>Lets clients in: it is one of its own from now on, on the loopback address, with the sign-in rules of its source.</summary>
-    public async Task ReleaseAsync(CancellationToken cancel)
+    public Task ReleaseAsync(CancellationToken cancel) => LetInAsync(Address, null, cancel);
+
+    /// <summary>Lets clients in at addresses.</summary>
+    /// <param name="listen">The addresses.</param>
+    /// <param name="rules">The rules by which they sign in, and nobody else does; null for those of its source.</param>
+    /// <param name="cancel">Gives up.</param>
+    public async Task LetInAsync(string listen, string? rules, CancellationToken cancel)
     {
         await PromoteAsync(cancel);
         await StopAsync("fast", cancel);
-        await SettleAsync([], "127.0.0.1", cancel);
+        await SettleAsync([], listen, cancel, rules);
         await StartAsync(cancel);
         using var timer = new PeriodicTimer(Look);
         while (true)
         {
             try
             {
-                await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_isready"), ["-q", "-h", "127.0.0.1", "-p", Now.Port.ToString(CultureInfo.InvariantCulture)], cancel);
+                await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_isready"), ["-q", "-h", Socket, "-p", Now.Port.ToString(CultureInfo.InvariantCulture)], cancel);
                 return;
             }
             catch (DriverException) when (Runs())
@@ -263,9 +341,24 @@ internal sealed class Instance
     {
         await StopAsync("immediate", cancel);
         // Under another name first: what is half removed is never found.
-        var going = $"{folder}.{Guid.NewGuid():n}";
-        Directory.Move(folder, going);
-        Directory.Delete(going, recursive: true);
+        Directory.Move(folder, $"{folder}.{Guid.NewGuid():n}");
+        Sweep(folder);
+    }
+
+    /// <summary>Removes what is left of one that was being removed when its caller died.</summary>
+    public static void Sweep(string folder)
+    {
+        foreach (var going in Directory.EnumerateDirectories(Path.GetDirectoryName(folder)!, $"{Path.GetFileName(folder)}.*").Where(g => Guid.TryParseExact(g[(folder.Length + 1)..], "n", out _)).ToArray())
+        {
+            Directory.Delete(going, recursive: true);
+        }
+    }
+
+    /// <summary>Makes it as it was when it was made: nothing is in it, and its port stays.</summary>
+    public async Task AnewAsync(CancellationToken cancel)
+    {
+        await KeepAsync(new State(Now.Owner, Now.Port, Now.Role), cancel);
+        await EmptyAsync(cancel);
     }
 
     /// <summary>Empties its data, for another base to be restored.</summary>
@@ -284,15 +377,9 @@ internal sealed class Instance
     /// <exception cref="DriverException">Its engine ended; says what it wrote last.</exception>
     public Task<NpgsqlConnection> OpenAsync(string? database, CancellationToken cancel) => OpenAsync(database, null, cancel);
 
-    /// <summary>Opens a connection as the role that owns a database; waits until its engine answers.</summary>
+    /// <summary>Opens a connection as a role, the cluster's first superuser where none is named; waits until its engine answers.</summary>
     /// <exception cref="DriverException">Its engine ended; says what it wrote last.</exception>
-    public async Task<NpgsqlConnection> OpenAsOwnerAsync(string database, CancellationToken cancel)
-    {
-        await using var first = await OpenAsync(database, cancel);
-        return await OpenAsync(database, await first.AskAsync<string>("select pg_get_userbyid(datdba)::text from pg_database where datname = current_database()", cancel), cancel);
-    }
-
-    private async Task<NpgsqlConnection> OpenAsync(string? database, string? role, CancellationToken cancel)
+    public async Task<NpgsqlConnection> OpenAsync(string? database, string? role, CancellationToken cancel)
     {
         using var timer = new PeriodicTimer(Look);
         while (true)
@@ -325,10 +412,13 @@ internal sealed class Instance
     /// <summary>What any engine that recovers needs: no less than its source had, wherever that kept its settings, and the log that was brought.</summary>
     private async Task<IReadOnlyList<string>> ToRecoverAsync(CancellationToken cancel)
     {
-        var controls = (await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [Data], cancel)).Split('\n')
-            .Select(l => l.Split(" setting:", 2)).Where(p => p.Length == 2 && p[0].StartsWith("max_", StringComparison.Ordinal)).Select(p => (Name: p[0].Trim() switch { "max_prepared_xacts" => "max_prepared_transactions", "max_locks_per_xact" => "max_locks_per_transaction", var n => n }, Value: p[1].Trim()));
+        var controls = (await ControlsAsync(cancel)).Where(c => c.Key.StartsWith("max_", StringComparison.Ordinal) && c.Key.EndsWith(" setting", StringComparison.Ordinal)).Select(p => (Name: p.Key[..^" setting".Length] switch { "max_prepared_xacts" => "max_prepared_transactions", "max_locks_per_xact" => "max_locks_per_transaction", var n => n }, p.Value));
         return [.. controls.Select(c => $"{c.Name} = {c.Value}"), $"restore_command = {Quoted($"cp {Shell(Path.Combine(Log, "%f"))} \"%p\"")}", "hot_standby = on"];
     }
+
+    /// <summary>What its cluster is by its own account, while it does not run too.</summary>
+    private async Task<IReadOnlyDictionary<string, string>> ControlsAsync(CancellationToken cancel) =>
+        (await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_controldata"), [Data], cancel)).Split('\n').Select(l => l.Split(':', 2)).Where(p => p.Length == 2).ToDictionary(p => p[0].Trim(), p => p[1].Trim());
 
     /// <summary>How many errors its engine wrote since it was started.</summary>
     public long Errors()
@@ -345,18 +435,7 @@ internal sealed class Instance
     }
 
     /// <summary>The end of what its engine wrote.</summary>
-    public string LastWords()
-    {
-        try
-        {
-            var lines = File.ReadAllLines(Told);
-            return string.Join(" | ", lines.Where(l => l.Contains("FATAL", StringComparison.Ordinal) || l.Contains("PANIC", StringComparison.Ordinal) || l.Contains("ERROR", StringComparison.Ordinal)).TakeLast(3)) is { Length: > 0 } bad ? bad : string.Join(" | ", lines.TakeLast(3));
-        }
-        catch (IOException e)
-        {
-            return e.Message;
-        }
-    }
+    public string LastWords() => LocalEngine.LastWords(Told);
 
     /// <summary>The name of the role that the cluster was made with; its number is always 10.</summary>
     private async Task<string> FirstRoleAsync(CancellationToken cancel)
@@ -406,11 +485,10 @@ internal sealed class Instance
         }
     }
 
-    /// <summary>Its settings: those of its source, and over them what makes it one that stands aside.</summary>
-    private async Task SettleAsync(IReadOnlyList<string> more, string listen, CancellationToken cancel)
+    /// <summary>Its settings: those of its source, and over them what makes it one that stands aside. Its own rules let in who can reach the socket, and who else is named.</summary>
+    private async Task SettleAsync(IReadOnlyList<string> more, string listen, CancellationToken cancel, string? rules = null)
     {
-        var hba = Path.Combine(Data, "pg_hba_aside.conf");
-        await File.WriteAllTextAsync(hba, "# Written by Imbrek: who can reach the socket may in, and nobody else.\nlocal all all trust\n", cancel);
+        await File.WriteAllTextAsync(AsideRules, $"# Written by Imbrek: who can reach the socket may in{(rules is null ? "" : ", and who is named")}, and nobody else.\nlocal all all trust\n{rules}", cancel);
         var main = Path.Combine(Data, "postgresql.conf");
         if (!File.Exists(main))
         {
@@ -418,15 +496,14 @@ internal sealed class Instance
             await File.WriteAllTextAsync(main, "", cancel);
         }
 
-        var (ownHba, ownIdent) = (Path.Combine(Data, "pg_hba.conf"), Path.Combine(Data, "pg_ident.conf"));
-        if (!File.Exists(ownHba))
+        if (!File.Exists(OwnRules))
         {
-            await File.WriteAllTextAsync(ownHba, "local all all trust\n", cancel);
+            await File.WriteAllTextAsync(OwnRules, "local all all trust\n", cancel);
         }
 
-        if (!File.Exists(ownIdent))
+        if (!File.Exists(OwnIdents))
         {
-            await File.WriteAllTextAsync(ownIdent, "", cancel);
+            await File.WriteAllTextAsync(OwnIdents, "", cancel);
         }
 
         string[] aside =
@@ -434,8 +511,8 @@ internal sealed class Instance
             $"port = {Now.Port}",
             $"listen_addresses = {Quoted(listen)}",
             $"unix_socket_directories = {Quoted(Socket)}",
-            $"hba_file = {Quoted(listen.Length > 0 ? ownHba : hba)}",
-            $"ident_file = {Quoted(ownIdent)}",
+            $"hba_file = {Quoted(listen.Length > 0 && rules is null ? OwnRules : AsideRules)}",
+            $"ident_file = {Quoted(OwnIdents)}",
             $"data_directory = {Quoted(Data)}",
             "archive_mode = off",
             "primary_conninfo = ''",
@@ -486,20 +563,13 @@ internal sealed class Instance
         }
     }
 
-    private async Task StopAsync(string how, CancellationToken cancel)
-    {
-        if (!Runs())
-        {
-            return;
-        }
-
-        await Tools.RunAsync(Path.Combine(Tools.FolderOf("15"), "pg_ctl"), ["-D", Data, "-m", how, "-t", StopSeconds.ToString(CultureInfo.InvariantCulture), "-w", "stop"], cancel, asEngine: true);
-    }
+    private Task StopAsync(string how, CancellationToken cancel) => new LocalEngine(Data).StopAsync(cancel, how);
 
     private static string Quoted(string value) => $"'{value.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("'", "''", StringComparison.Ordinal)}'";
 
     /// <summary>A word of a connection string, whatever is in it.</summary>
     public static string Word(string value) => $"'{value.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("'", "\\'", StringComparison.Ordinal)}'";
 
-    private static string Shell(string word) => $"\"{word.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal).Replace("$", "\\$", StringComparison.Ordinal).Replace("`", "\\`", StringComparison.Ordinal)}\"";
+    /// <summary>A word of a shell, whatever is in it.</summary>
+    public static string Shell(string word) => $"\"{word.Replace("\\", "\\\\", StringComparison.Ordinal).Replace("\"", "\\\"", StringComparison.Ordinal).Replace("$", "\\$", StringComparison.Ordinal).Replace("`", "\\`", StringComparison.Ordinal)}\"";
 }

@@ -35,7 +35,7 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
     }
 
     /// <summary>The engine of a cluster's primary; null where this server did not make it.</summary>
-    public Instance? Primary(ClusterSpec cluster) => cluster.StandbyList?.LastOrDefault(s => s.PromotedAt is not null && (s.Address, s.Port) == (cluster.Address, cluster.Port)) is { } standby ? Find(standby) : null;
+    public Instance? Primary(ClusterSpec cluster) => cluster.StandbyList?.LastOrDefault(s => s.PromotedAt is not null && (s.Address, s.Port) == (cluster.UsualAddress, cluster.Port)) is { } standby ? Find(standby) : null;
 
     /// <summary>Whether a replica is one of this server's.</summary>
     public bool Has(Id<Replica> replica)
@@ -79,14 +79,13 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
             var (_, from) = SenderOf(replica);
             var before = clock.GetCurrentInstant();
             await using var there = await Connections.OpenAsync(from, cancel);
-            var (receives, senders, slots, size) = (await there.RowsAsync(
+            var (receives, senders, slots) = (await there.RowsAsync(
                 """
                 select (select rolsuper or rolreplication from pg_roles where rolname = current_user),
                   current_setting('max_wal_senders')::bigint - (select count(*) from pg_stat_activity where backend_type = 'walsender'),
-                  current_setting('max_replication_slots')::bigint - (select count(*) from pg_replication_slots),
-                  (select coalesce(sum(pg_database_size(oid)), 0)::bigint from pg_database where has_database_privilege(oid, 'connect') or pg_has_role(current_user, 'pg_read_all_stats', 'member'))
+                  current_setting('max_replication_slots')::bigint - (select count(*) from pg_replication_slots)
                 """,
-                r => (r.GetBoolean(0), r.GetInt64(1), r.GetInt64(2), r.GetInt64(3)),
+                r => (r.GetBoolean(0), r.GetInt64(1), r.GetInt64(2)),
                 cancel))[0];
             var (kept, said) = (await there.AskAsync<string>("show max_slot_wal_keep_size", cancel), await there.NowAsync(cancel));
             results.Add(new("sign-in", receives, $"{from.User} signs in at {from.Address}:{from.Port}{(receives ? " and may receive log" : ", but may not receive log: alter role … replication")}"));
@@ -97,8 +96,7 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
             results.Add(new("clocks", apart <= ClocksMayDiffer, $"{from.Address}'s clock and ours are {apart.TotalSeconds:0.###} s apart"));
             if (folder is not null && Directory.Exists(folder))
             {
-                var free = new DriveInfo(folder).AvailableFreeSpace;
-                results.Add(new("room", free > size + (size / 10), $"{free:N0} bytes are free, the cluster has {size:N0}"));
+                results.Add(await RoomAsync(there, folder, cancel));
             }
         }
         catch (Exception e) when (e is DriverException or NpgsqlException or TimeoutException)
@@ -107,6 +105,14 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
         }
 
         return results;
+    }
+
+    /// <summary>Whether there is room in a folder for all a cluster holds, and a tenth more.</summary>
+    public static async Task<CheckResult> RoomAsync(NpgsqlConnection cluster, string folder, CancellationToken cancel)
+    {
+        var size = await cluster.AskAsync<long>("select coalesce(sum(pg_database_size(oid)), 0)::bigint from pg_database where has_database_privilege(oid, 'connect') or pg_has_role(current_user, 'pg_read_all_stats', 'member')", cancel);
+        var free = new DriveInfo(folder).AvailableFreeSpace;
+        return new("room", free > size + (size / 10), $"{free:N0} bytes are free in {folder}, the cluster has {size:N0}");
     }
 
     /// <summary>Seeds one by a copy of whoever will send to it; it goes on from there.</summary>
@@ -395,7 +401,7 @@ internal sealed class OwnStandbys(IClusterBook book, IClock clock)
     /// <summary>Has it watched from now on, and waits until it answers.</summary>
     private async Task<Lsn> KnownAsync(Replica replica, ClusterSpec cluster, Instance engine, CancellationToken cancel)
     {
-        var standby = new StandbySpec(replica.Id.Value, "127.0.0.1", engine.Now.Port, cluster.User, cluster.SignInTo, cluster.Credential, Host: replica.Place.Hosts[0].Value);
+        var standby = new StandbySpec(replica.Id.Value, Instance.Address, engine.Now.Port, cluster.User, cluster.SignInTo, cluster.Credential, Host: replica.Place.Hosts[0].Value);
         var position = await AnswersAsync(engine, standby, cancel);
         await book.StandbyIsAsync(new(cluster.Database), standby, cancel);
         return position;

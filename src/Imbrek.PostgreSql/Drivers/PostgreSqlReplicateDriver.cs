@@ -1,5 +1,4 @@
 using System.Diagnostics;
-using System.Globalization;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -17,6 +16,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
 {
     private const int PromoteSeconds = 50;
     private readonly OwnStandbys own = new(book, clock);
+    private readonly InPlace inPlace = new(book, clock);
 
     /// <inheritdoc/>
     public string? WhyNot(ReplicaAct act, Id<Replica>? replica) => act switch
@@ -97,9 +97,12 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     }
 
     /// <inheritdoc/>
+    public Task<string> ShutOutAsync(RunCall call, Id<Database> database, Guid? insteadOf, CancellationToken cancel) => inPlace.ShutOutAsync(call, database, insteadOf, cancel);
+
+    /// <inheritdoc/>
     public async Task LetInAsync(RunCall call, Id<Database> database, CancellationToken cancel)
     {
-        if (own.Primary(book.Cluster(database)) is { } engine)
+        if (!await inPlace.LetInAsync(call, database, cancel) && own.Primary(book.Cluster(database)) is { } engine)
         {
             await engine.KeepAsync(engine.Now with { Down = false }, cancel);
             await engine.UpAsync(cancel);
@@ -225,9 +228,7 @@ internal sealed class PostgreSqlReplicateDriver(IClusterBook book, IClock clock)
     /// <summary>Where the timeline of a promoted engine left the one before, as its history says.</summary>
     private static async Task<(int Timeline, int Parent, Lsn At)> ForkAsync(NpgsqlConnection there, StandbySpec standby, CancellationToken cancel)
     {
-        // The first part of the name of the file it writes is its timeline.
-        var file = await there.AskAsync<string>("select pg_walfile_name(pg_current_wal_lsn())", cancel);
-        var timeline = int.Parse(file.AsSpan(0, 8), NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture);
+        var timeline = await TimelineHistory.NowAsync(there, cancel);
         var (parent, at) = TimelineHistory.Read(await TimelineHistory.AskAsync(standby, timeline, cancel))[^1];
         return (timeline, parent, at);
     }

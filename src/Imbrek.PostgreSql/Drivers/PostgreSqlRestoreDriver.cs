@@ -1,5 +1,6 @@
 using System.Diagnostics;
 using System.Globalization;
+using System.Net;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -13,12 +14,17 @@ using Npgsql;
 namespace Imbrek.PostgreSql.Drivers;
 
 /// <summary>Restores clusters aside on this machine: unpacked, brought forward by the engine to a position, held while its recovery is paused, promoted or removed.</summary>
-internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDriver
+internal sealed class PostgreSqlRestoreDriver(IClusterBook book, IClock clock) : IRestoreDriver
 {
-    private const double QuerySeconds = 60;
+    private readonly InPlace inPlace = new(book, clock);
+    private readonly NewHome newHome = new(book, clock);
 
-    /// <summary>Commits of clients that commit at once may stand in the log in another order than their clocks say, by less than this.</summary>
-    private static readonly Duration Disorder = Duration.FromSeconds(5);
+    /// <summary>The number of the part that masks a clone.</summary>
+    private const int Masking = 1;
+
+    /// <summary>How long a check of a copy waits for a table that somebody holds.</summary>
+    private const int LockSeconds = 5;
+
     private static readonly TimeSpan Look = TimeSpan.FromMilliseconds(150);
 
     /// <inheritdoc/>
@@ -44,6 +50,20 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     }
 
     /// <inheritdoc/>
+    /// <remarks>Its port stays: who is let in again finds it where it was.</remarks>
+    public async Task<Moved> EmptyAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        if (Instance.Find(FolderOf(instance)) is null)
+        {
+            return await ProvisionAsync(call, instance, cancel);
+        }
+
+        var began = Stopwatch.GetTimestamp();
+        await Require(call, instance).AnewAsync(cancel);
+        return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, 0);
+    }
+
+    /// <inheritdoc/>
     public async Task<Moved> RestoreSetAsync(RunCall call, InstanceSpec instance, SetCopy copy, CancellationToken cancel)
     {
         var there = Require(call, instance);
@@ -64,10 +84,10 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw new DriverException(DriverProblem.CopyUnreachable, $"{copy.Set} is not in store {copy.Store} any more", copy);
         }
 
-        DumpNote note;
+        ExportNote note;
         try
         {
-            note = await DumpNote.ReadAsync(folder, cancel);
+            note = await ExportNote.ReadAsync(folder, cancel);
         }
         catch (InvalidDataException e)
         {
@@ -97,7 +117,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         PackedBackup.Contents read;
         try
         {
-            read = await new PackedBackup(folder, PostgreSqlBackupDriver.SegmentsOf(folder)).ReadAsync(there.Data, cancel);
+            read = await new PackedBackup(folder, FullNote.SegmentsOf(folder)).ReadAsync(there.Data, cancel);
         }
         catch (Exception e) when (e is InvalidDataException or LogBrokenException or FileNotFoundException)
         {
@@ -108,7 +128,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw e.Message.Contains("No space", StringComparison.Ordinal) ? new DriverException(DriverProblem.NoRoom, $"{instance.Host} is full: {e.Message}") : new DriverException(DriverProblem.CopyUnreachable, e.Message, copy);
         }
 
-        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, Begun = false, Promoted = false, Loaded = false, LastCommit = PostgreSqlBackupDriver.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
+        await there.KeepAsync(there.Now with { Restored = copy.Set.Value, StoppedAt = null, Reached = null, Begun = false, Promoted = false, StoodAt = null, Loaded = false, LastCommit = FullNote.LastCommitIn(folder).ToUnixTimeTicks() }, cancel);
         return new Moved(Stopwatch.GetElapsedTime(began).TotalSeconds, read.StoredBytes);
     }
 
@@ -141,7 +161,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             throw new DriverException(DriverProblem.Refused, $"{restored.Id} ends with a commit of {Instant.FromUnixTimeTicks(ticks)}, a moment after what is wanted: ask for an instant behind it, or for the full before");
         }
 
-        var (next, last, timeline, trail) = await StopAsync(there, instance.Database, restored, logs, stop, segments, cancel);
+        var (next, last, timeline, trail) = await StopPoint.FindAsync(book, there, instance.Database, restored, logs, stop, segments, cancel);
         await there.RecoverAsync(
             new Dictionary<string, string>
             {
@@ -154,7 +174,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         var position = await PausedAsync(there, at => applied((int)(logs.Count * Math.Clamp((at.Value - from) / (double)Math.Max(1, (next?.Position ?? last).Value - from), 0, 1))), cancel);
 
         // What it holds is told by where its engine stands: everything up to the first commit it has not replayed.
-        var (after, _, _, _) = await StopAsync(there, instance.Database, restored, logs, new LogStop(Instant.MinValue, position.Value), segments, cancel);
+        var after = (await StopPoint.FindAsync(book, there, instance.Database, restored, logs, new LogStop(Instant.MinValue, position.Value), segments, cancel)).Next;
         var covers = book.Set(instance.Database, logs[^1].Set)?.CoversTo ?? restored.CoversTo;
         var upTo = after is { } c ? Instant.FromUnixTimeTicks(c.At.ToUnixTimeTicks() - 10) : covers;
         var reached = stop is { } s && s.Before is null ? Instant.Min(s.At, upTo) : upTo;
@@ -202,53 +222,129 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     {
         var (there, cluster) = (Require(call, instance), book.Cluster(instance.Database));
         await there.UpAsync(cancel);
+        var (stood, held) = there.Now.Loaded ? default : await StoodAsync(there, cancel);
         await using var connection = await there.OpenAsync(null, cancel);
         var reached = Instants.Parse(there.Now.Reached ?? Instants.Write(Instant.MinValue));
         if (there.Now.Loaded)
         {
-            return [.. await LoadedAsync(there, instance, connection, reached, wanted, wish, cancel), .. wish?.Query is { } asked ? [await AskAsync(there, cluster, asked, cancel)] : Array.Empty<CheckResult>()];
+            return [.. await LoadedAsync(there, instance, connection, reached, wanted, wish, cancel), .. wish?.Query is { } asked ? [await OwnQuery.CheckAsync(there, cluster, asked, cancel)] : Array.Empty<CheckResult>()];
         }
 
-        var (at, state) = (await connection.AskAsync<string>("select pg_last_wal_replay_lsn()::text", cancel), await connection.AskAsync<string>("select pg_get_wal_replay_pause_state()", cancel));
         List<CheckResult> results =
         [
-            new("stands still", state == "paused", $"its recovery is {state} at {at}; look with: psql -h {there.Socket} -p {there.Now.Port} -U {connection.UserName} {cluster.SignInTo}"),
+            new("stands still", stood is not null, $"its recovery {(stood is null ? "goes on" : held ? $"stood still at {stood} and was ended there: a transaction under way then held tables, and nobody could have read them" : $"stands still at {stood}")}; look with: psql -h {there.Socket} -p {there.Now.Port} -U {connection.UserName} {cluster.SignInTo}"),
             there.Now.StopBefore is { } before
-                ? new("stands just before", Lsn.Parse(at).Value <= before, $"has replayed up to {at}; {new Lsn(before)} and all behind it must not be in it")
+                ? new("stands just before", stood is { } at && Lsn.Parse(at).Value <= before, $"has replayed up to {stood}; {new Lsn(before)} and all behind it must not be in it")
                 : new("reaches what was promised", reached.ToUnixTimeMilliseconds() >= wanted.ToUnixTimeMilliseconds(), $"holds all up to {Instants.Write(reached)}; promised was {Instants.Write(wanted)}"),
         ];
-        results.AddRange((await Structure.CheckAsync(connection, name => there.OpenAsync(name, cancel), cancel, wish?.WithinSeconds)).Found);
+        results.AddRange(await StructureAsync(there, connection, wish, cancel));
         results.AddRange(await Trail.CheckAsync(connection, name => there.OpenAsync(name, cancel), there.Now.TrailBefore, cancel));
         if (wish?.Query is { } query)
         {
-            results.Add(await AskAsync(there, cluster, query, cancel));
+            results.Add(await OwnQuery.CheckAsync(there, cluster, query, cancel));
         }
 
         return results;
     }
 
+    /// <summary>
+    /// Where its recovery stands still; null when it does not. A transaction that is under way there may hold tables, those it alters or drops: while recovery stands still it neither commits nor is undone, and whoever reads them
+    /// waits. Then recovery is ended there, which undoes it.
+    /// </summary>
+    private static async Task<(string? At, bool Held)> StoodAsync(Instance there, CancellationToken cancel)
+    {
+        if (there.Now.StoodAt is null)
+        {
+            await using var connection = await there.OpenAsync(null, cancel);
+            var (at, held) = (await connection.RowsAsync(
+                """
+                select case when pg_get_wal_replay_pause_state() = 'paused' then pg_last_wal_replay_lsn()::text end,
+                  exists (select from pg_locks l join pg_stat_activity a using (pid) where a.backend_type = 'startup' and l.locktype = 'relation' and l.mode = 'AccessExclusiveLock')
+                """,
+                r => (r.IsDBNull(0) ? null : r.GetString(0), r.GetBoolean(1)),
+                cancel))[0];
+            if (at is null || !held)
+            {
+                return (at, false);
+            }
+
+            await there.KeepAsync(there.Now with { StoodAt = at }, cancel);
+        }
+
+        await there.PromoteAsync(cancel);
+        return (there.Now.StoodAt, true);
+    }
+
+    /// <summary>Reads every table and index. Nobody works in it: who holds a table there is a transaction that was prepared and never ended, and would do so for ever.</summary>
+    /// <exception cref="DriverException">A table is held.</exception>
+    private static async Task<IReadOnlyList<CheckResult>> StructureAsync(Instance there, NpgsqlConnection connection, CheckWish? wish, CancellationToken cancel)
+    {
+        try
+        {
+            return (await Structure.CheckAsync(connection, OpenAsync, cancel, wish?.WithinSeconds)).Found;
+        }
+        catch (PostgresException e) when (e.SqlState == PostgresErrorCodes.LockNotAvailable)
+        {
+            throw new DriverException(DriverProblem.Refused, "a transaction that was prepared and never ended holds a table, which cannot be read until it is ended");
+        }
+
+        async Task<NpgsqlConnection> OpenAsync(string name)
+        {
+            var inside = await there.OpenAsync(name, cancel);
+            await using var patience = new NpgsqlCommand($"set lock_timeout = '{LockSeconds}s'", inside);
+            await patience.ExecuteNonQueryAsync(cancel);
+            return inside;
+        }
+    }
+
     /// <summary>Checks what was loaded from an export.</summary>
     private async Task<IReadOnlyList<CheckResult>> LoadedAsync(Instance there, InstanceSpec instance, NpgsqlConnection connection, Instant reached, Instant wanted, CheckWish? wish, CancellationToken cancel)
     {
-        var note = book.Set(instance.Database, new(there.Now.Restored ?? ""))?.Copies.Where(c => c.RemovedAt is null).Select(c => DumpNote.In(book.Store(c.Store).Export(instance.Database.Value, there.Now.Restored!))).FirstOrDefault(n => n is not null)
+        var note = book.Set(instance.Database, new(there.Now.Restored ?? ""))?.Copies.Where(c => c.RemovedAt is null).Select(c => ExportNote.In(book.Store(c.Store).Export(instance.Database.Value, there.Now.Restored!))).FirstOrDefault(n => n is not null)
             ?? throw new DriverException(DriverProblem.Refused, $"what was dumped as {there.Now.Restored} is not known any more");
         return
         [
             new("reaches what was promised", reached.ToUnixTimeMilliseconds() >= wanted.ToUnixTimeMilliseconds(), $"holds all up to {Instants.Write(reached)}; promised was {Instants.Write(wanted)}"),
             .. await Dump.CheckAsync(there, note, cancel),
-            .. (await Structure.CheckAsync(connection, name => there.OpenAsync(name, cancel), cancel, wish?.WithinSeconds)).Found,
+            .. await StructureAsync(there, connection, wish, cancel),
             .. await Trail.CheckAsync(connection, name => there.OpenAsync(name, cancel), null, cancel),
         ];
     }
 
     /// <inheritdoc/>
-    /// <remarks>It stands still, takes no writes and listens on a socket of its own: it is looked at through the product. Hosts are let in by rules that this driver does not know.</remarks>
-    public Task<IReadOnlyList<CheckResult>> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel)
+    public async Task<IReadOnlyList<CheckResult>> MaskAsync(RunCall call, InstanceSpec instance, IReadOnlyList<string> statements, CancellationToken cancel)
     {
         var there = Require(call, instance);
-        return hosts.Count == 0 && readOnly
-            ? Task.FromResult<IReadOnlyList<CheckResult>>([new("for reading", true, $"on the socket in {there.Socket} alone")])
-            : throw new DriverException(DriverProblem.Refused, "this driver opens a copy for reading through the product; other hosts it lets in by no rule of its own");
+        if (there.Now.Released)
+        {
+            throw new DriverException(DriverProblem.Refused, $"somebody is let into {instance.Name} already; nothing is masked behind their backs");
+        }
+
+        var done = await Statements.DoAsync(new ChangeGround.Copy(there, book.Cluster(instance.Database).SignInTo), Masking, statements, cancel);
+        return [.. done.Statements.Select(s => new CheckResult($"mask \"{s.Statement}\"", true, s.Said))];
+    }
+
+    /// <inheritdoc/>
+    /// <remarks>
+    /// What is read stands still and listens on a socket of its own: it is looked at through the product. A clone has rules of its own for those named; where it was masked, they get into the database that was masked alone, for what
+    /// else the cluster holds is as it was.
+    /// </remarks>
+    public async Task<LetIn> LetInAsync(RunCall call, InstanceSpec instance, IReadOnlyList<Id<Host>> hosts, bool readOnly, CancellationToken cancel)
+    {
+        var (there, cluster) = (Require(call, instance), book.Cluster(instance.Database));
+        if (readOnly)
+        {
+            return hosts.Count == 0
+                ? new([new("for reading", true, $"on the socket in {there.Socket} alone")])
+                : throw new DriverException(DriverProblem.Refused, "this driver opens a copy for reading through the product; hosts are let into clones");
+        }
+
+        var named = NamedHosts.Of(hosts.Select(h => book.Host(h) ?? throw new DriverException(DriverProblem.Refused, $"there is no host {h}")));
+        var masked = there.Now.Parts is not null;
+        await there.KeepAsync(there.Now with { Released = true }, cancel);
+        await there.LetInAsync(string.Join(',', named.Listens), named.Rules(masked ? cluster.SignInTo : null), cancel);
+        var tried = await named.TryAsync(there.Now.Port, cluster.User, cluster.SignInTo, book.Host(book.HostOf(instance.Database))?.Addresses.Select(NamedHosts.AddressOf).OfType<IPAddress>() ?? [], cancel);
+        return new(tried, $"{string.Join(" and ", named.Listens)}, port {there.Now.Port}{(masked ? $", database {cluster.SignInTo} alone, which was masked" : "")}");
     }
 
     /// <inheritdoc/>
@@ -263,11 +359,11 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
         {
             await there.UpAsync(cancel);
             await using var connection = await there.OpenAsync(book.Cluster(instance.Database).SignInTo, cancel);
-            return await ReadAsync(connection, query, most, cancel);
+            return await OwnQuery.ReadAsync(connection, query, most, cancel);
         }
-        catch (Exception e) when (IsNoAnswer(e))
+        catch (Exception e) when (OwnQuery.IsNoAnswer(e))
         {
-            throw new DriverException(DriverProblem.Refused, WhyNoAnswer(e));
+            throw new DriverException(DriverProblem.Refused, OwnQuery.WhyNoAnswer(e));
         }
     }
 
@@ -285,12 +381,29 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
     }
 
     /// <inheritdoc/>
+    public Task<IReadOnlyList<CheckResult>> TryMoveAsync(RunCall call, InstanceSpec instance, CancellationToken cancel) => newHome.TryAsync(instance, cancel);
+
+    /// <inheritdoc/>
+    public async Task<Promotion> PlaceAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
+    {
+        var there = Instance.Find(FolderOf(instance)) is null ? null : Require(call, instance);
+        if (there?.Now.Loaded == true)
+        {
+            return await newHome.PlaceAsync(call, instance, there, cancel);
+        }
+
+        var made = await inPlace.PlaceAsync(call, instance.Database, instance.Host, there, cancel);
+        Instance.Sweep(FolderOf(instance));
+        return made;
+    }
+
+    /// <inheritdoc/>
     public async Task DiscardAsync(RunCall call, InstanceSpec instance, CancellationToken cancel)
     {
         var folder = FolderOf(instance);
         if (Instance.Find(folder) is { } there)
         {
-            if (there.Now.Owner == instance.Owner)
+            if (there.Now.Owner == instance.Owner && !IsHome(instance))
             {
                 Fences.Hear(Path.Combine(folder, "fence"), call);
                 await there.RemoveAsync(cancel);
@@ -301,6 +414,25 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
             // One that was about to be made.
             Fences.Hear(Path.Combine(folder, "fence"), call);
             Directory.Delete(folder, recursive: true);
+        }
+
+        if (Directory.Exists(Path.GetDirectoryName(folder)))
+        {
+            Instance.Sweep(folder);
+        }
+    }
+
+    /// <summary>Whether a cluster lives in it, or did: nobody throws that away.</summary>
+    private bool IsHome(InstanceSpec instance)
+    {
+        try
+        {
+            return book.Cluster(instance.Database).StandbyList?.Any(s => s.Replica == instance.Name && s.Host == instance.Host.Value) == true;
+        }
+        catch (DriverException)
+        {
+            // It is no cluster of this installation any more.
+            return false;
         }
     }
 
@@ -317,59 +449,6 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
 
         Fences.Hear(Path.Combine(folder, "fence"), call);
         return there;
-    }
-
-    /// <summary>Finds where to stop in the log that was brought: the first commit that must not be in it, or, where there is none, the last whole record.</summary>
-    private async Task<(Commit? Next, Lsn Last, int Timeline, long? Trail)> StopAsync(
-        Instance there, Id<Database> database, BackupSet restored, IReadOnlyList<SetCopy> logs, LogStop? stop, Segments segments, CancellationToken cancel)
-    {
-        BackupSet[] sets = [.. logs.Select(l => book.Set(database, l.Set)!)];
-
-        // Whoever wants all that was received gets all of it: what a set covers to is told in whole milliseconds, and its last commit may lie within the one that has begun.
-        stop = stop is { Before: null, At: var asked } && asked >= sets[^1].CoversTo ? null : stop;
-        var first = stop switch
-        {
-            null => sets.Length - 1,
-            { Before: { } before } => Math.Max(0, Array.FindLastIndex(sets, s => s.FromPosition <= before)),
-            { At: var t } => Math.Max(0, Array.FindLastIndex(sets, s => s.CoversTo < t - Disorder)),
-        };
-        Commit? next = null;
-        long? trail = null;
-        var walk = new LogWalk(segments, c =>
-        {
-            if (c.Position.Value < restored.ToPosition || next is not null)
-            {
-                return;
-            }
-
-            if (stop is { } s && (s.Before is { } before ? c.Position.Value >= before : c.At > s.At))
-            {
-                next = c;
-            }
-            else if (Trail.NumberOf(c.Name) is { } number)
-            {
-                trail = number;
-            }
-        });
-        (string Name, byte[] Content) file = ("", []);
-        foreach (var (set, start) in sets.Skip(first).SelectMany(s => segments.Over(new(s.FromPosition!.Value), new(s.ToPosition)).Select(at => (s, at))).TakeWhile(_ => next is null))
-        {
-            if (segments.NameOf(set.Branch, start) is var name && name != file.Name)
-            {
-                file = (name, await File.ReadAllBytesAsync(Path.Combine(there.Log, name), cancel));
-            }
-
-            try
-            {
-                walk.Take(set, start, file.Content);
-            }
-            catch (LogBrokenException e)
-            {
-                throw new DriverException(DriverProblem.CopyDamaged, $"{set.Id}: {e.Message}", logs.First(l => l.Set == set.Id));
-            }
-        }
-
-        return (next, walk.Last?.Position ?? new Lsn(restored.ToPosition), sets[^1].Branch, trail);
     }
 
     /// <summary>Waits until its recovery stands still; gives the position it has replayed up to.</summary>
@@ -400,55 +479,5 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book) : IRestoreDrive
 
             await timer.WaitForNextTickAsync(cancel);
         }
-    }
-
-    private static async Task<CheckResult> AskAsync(Instance there, ClusterSpec cluster, string query, CancellationToken cancel)
-    {
-        var name = $"query \"{InputBounds.Quote(query)}\"";
-        try
-        {
-            await using var connection = await there.OpenAsync(cluster.SignInTo, cancel);
-            var answer = await ReadAsync(connection, query, 1, cancel);
-            return answer.Rows is [var first, ..]
-                ? new CheckResult(name, first[0] is not "False", $"answers {string.Join(", ", answer.Columns.Zip(first).Take(8).Select(v => $"{v.First}: {(v.Second is null ? "null" : InputBounds.Quote(v.Second))}"))}")
-                : new CheckResult(name, true, "answers no rows");
-        }
-        catch (Exception e) when (e is NpgsqlException or TimeoutException)
-        {
-            return new CheckResult(name, false, e is PostgresException p ? p.MessageText : e.Message);
-        }
-    }
-
-    /// <summary>Whether a query was not answered because of itself.</summary>
-    internal static bool IsNoAnswer(Exception e) => e is NpgsqlException or TimeoutException or InvalidCastException;
-
-    /// <summary>Why, for people.</summary>
-    internal static string WhyNoAnswer(Exception e) => e switch { PostgresException p => p.MessageText, InvalidCastException => $"{e.Message} Cast it to text.", _ => e.Message };
-
-    /// <summary>Asks one statement, in a transaction that only reads, with the rights to read data and no others: nothing of the host is within its reach.</summary>
-    internal static async Task<QueryRows> ReadAsync(NpgsqlConnection connection, string query, int most, CancellationToken cancel)
-    {
-        await using (var first = new NpgsqlCommand("begin read only; set local role pg_read_all_data", connection))
-        {
-            await first.ExecuteNonQueryAsync(cancel);
-        }
-
-        // A batch is sent as it stands: a second statement behind a semicolon is refused by the server.
-        await using var batch = new NpgsqlBatch(connection) { Timeout = (int)QuerySeconds };
-        batch.BatchCommands.Add(new NpgsqlBatchCommand(query));
-        await using var reader = await batch.ExecuteReaderAsync(cancel);
-        var (columns, rows) = (Enumerable.Range(0, reader.FieldCount).Select(reader.GetName).ToArray(), new List<IReadOnlyList<string?>>());
-        while (await reader.ReadAsync(cancel))
-        {
-            if (rows.Count == most)
-            {
-                batch.Cancel();
-                return new(columns, rows, true);
-            }
-
-            rows.Add([.. Enumerable.Range(0, reader.FieldCount).Select(i => reader.IsDBNull(i) ? null : Convert.ToString(reader.GetValue(i), CultureInfo.InvariantCulture))]);
-        }
-
-        return new(columns, rows, false);
     }
 }

@@ -9,6 +9,9 @@ internal interface ILogSink
     /// <summary>The newest log that is known; null when there is none.</summary>
     BackupSet? Newest { get; }
 
+    /// <summary>Log sets of a branch that hold something behind a position, in order.</summary>
+    IReadOnlyList<BackupSet> LogBehind(int branch, Lsn position);
+
     /// <summary>Seconds of log after which a set is closed at the latest.</summary>
     double SetSeconds { get; }
 

@@ -3,6 +3,7 @@ using System.Globalization;
 using System.Security.Cryptography;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
 using Imbrek.PostgreSql.Cluster;
 using Imbrek.PostgreSql.Drivers;
 using Imbrek.PostgreSql.Store;
@@ -187,10 +188,10 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         await FolderStore.WriteWholeAsync(Path.Combine(store.Log(cluster.Database), Segments.HistoryOf(timeline)), System.Text.Encoding.UTF8.GetBytes(text), cancel);
         var forks = TimelineHistory.Read(text);
         var now = await watch.NowAsync(cancel);
+        var began = Instants.Floor(Connections.AtUtc(await watch.AskAsync<DateTime>("select pg_postmaster_start_time() at time zone 'utc'", cancel)));
         var next = timeline;
-        foreach (var (left, at) in forks.Where(f => f.Timeline >= newest.Branch))
+        foreach (var ((left, at), goes) in forks.Zip(forks.Skip(1).Select(f => f.Timeline).Append(next)).Where(f => f.Second > newest.Branch))
         {
-            var goes = forks.Where(f => f.Timeline > left).Select(f => (int?)f.Timeline).Min() ?? next;
             if (left == newest.Branch && at.Value > newest.ToPosition)
             {
                 timeline = left;
@@ -207,14 +208,44 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
                 newest = sink.Newest ?? newest;
             }
 
-            await sink.BranchAsync(goes, left, at, newest.CoversTo, Instant.Max(now, newest.CoversTo), cancel);
+            var (forkAt, startsAt) = (newest.CoversTo, Instant.Max(now, newest.CoversTo));
+            if (left != newest.Branch || at.Value < newest.ToPosition)
+            {
+                // It was put back: what was received behind the fork is not in it, and nobody wrote to it before its engine began.
+                (forkAt, startsAt) = (HeldAt(left, at, cancel) ?? newest.CoversTo, Instant.Max(began, newest.CoversTo));
+            }
+
+            await sink.BranchAsync(goes, left, at, forkAt, startsAt, cancel);
             timeline = goes;
-            newest = newest with { Branch = goes, ToPosition = at.Value };
+            newest = newest with { Branch = goes, ToPosition = at.Value, CoversTo = Instant.Max(newest.CoversTo, forkAt) };
         }
 
         timeline = next;
         covers = null;
         return newest;
+    }
+
+    /// <summary>Up to when a history holds all that was committed, at a position, as the log received of it says; null where none was, or it cannot be read.</summary>
+    private Instant? HeldAt(int branch, Lsn position, CancellationToken cancel)
+    {
+        if (sink.LogBehind(branch, position) is not [var first, ..] || first.FromPosition > position.Value)
+        {
+            return null;
+        }
+
+        Commit? next = null;
+        try
+        {
+            LogWalk.Over(store, cluster.Database, [first], c => next ??= c.Position >= position ? c : null, cancel);
+        }
+        catch (Exception e) when (e is LogBrokenException or IOException or DriverException)
+        {
+            // What holds for all of the set before it holds at least.
+            return first.CoversFrom;
+        }
+
+        // A moment before the first commit that is not in it.
+        return next is { } c ? Instants.Floor(Instant.FromUnixTimeTicks(c.At.ToUnixTimeTicks() - 10)) : first.CoversTo;
     }
 
     /// <param name="watch">Where the source is asked.</param>
@@ -228,7 +259,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         var start = segments.StartOf(from);
         (written, flushed, told, reader, commitWritten) = (start, from, from, Reader(start), null);
         marks.Clear();
-        growing = new Growing(from, known ?? Floor(await watch.NowAsync(cancel)), Stopwatch.GetTimestamp());
+        growing = new Growing(from, known ?? Instants.Floor(await watch.NowAsync(cancel)), Stopwatch.GetTimestamp());
         covers = known;
         using var both = CancellationTokenSource.CreateLinkedTokenSource(cancel);
         var ticking = TickAsync(watch, log, both.Token);
@@ -268,7 +299,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     {
         OnCommit = c =>
         {
-            var at = Floor(c.At);
+            var at = Instants.Floor(c.At);
             commitWritten = commitWritten is { } before && before > at ? before : at;
         },
     };
@@ -409,7 +440,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         var (at, position) = (Connections.AtUtc(read.GetDateTime(0)), Lsn.Parse(read.GetString(1)));
         lock (gate)
         {
-            marks.Enqueue((position, Floor(at)));
+            marks.Enqueue((position, Instants.Floor(at)));
             source = position > source ? position : source;
             kept = read.IsDBNull(2) ? 0 : read.GetInt64(2);
         }
@@ -422,7 +453,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         BackupSet? set = null;
         lock (gate)
         {
-            var at = Floor(clock.GetCurrentInstant());
+            var at = Instants.Floor(clock.GetCurrentInstant());
             now = new Received(at, timeline, flushed.Value, Math.Max(source.Value, flushed.Value), covers, kept, null);
             if (growing is { } g && covers is { } to && to > g.CoversFrom)
             {
@@ -454,6 +485,4 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private DriverException Outside(Exception e) => e.Message.Contains("No space left", StringComparison.Ordinal)
         ? new(DriverProblem.NoRoom, $"store {store.Name} is full: {e.Message}")
         : new(DriverProblem.Unreachable, $"store {store.Name}: {e.Message}");
-
-    private static Instant Floor(Instant at) => Instant.FromUnixTimeMilliseconds(at.ToUnixTimeMilliseconds());
 }

@@ -33,18 +33,14 @@ internal readonly record struct Segments(int Bytes)
         return null;
     }
 
-    /// <summary>The first positions of the files that hold a stretch, in order.</summary>
+    /// <summary>The first positions of the files that hold a stretch, in order. A stretch of quiet time at the end of a file holds nothing and needs no file of its own: the next one may not be there yet.</summary>
     /// <param name="from">The first position.</param>
     /// <param name="to">The position after the last.</param>
     public IEnumerable<Lsn> Over(Lsn from, Lsn to)
     {
-        for (var at = StartOf(from).Value; at < to.Value || at == from.Value; at += Bytes)
+        for (var at = StartOf(from).Value; at < to.Value; at += Bytes)
         {
             yield return new Lsn(at);
-            if (at >= to.Value)
-            {
-                break;
-            }
         }
     }
 

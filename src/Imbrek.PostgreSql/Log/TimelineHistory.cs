@@ -1,6 +1,7 @@
 using System.Globalization;
 using Imbrek.Core.Drivers;
 using Imbrek.PostgreSql.Cluster;
+using Npgsql;
 
 namespace Imbrek.PostgreSql.Log;
 
@@ -8,6 +9,10 @@ namespace Imbrek.PostgreSql.Log;
 internal static class TimelineHistory
 {
     private const string Between = "\u001f";
+
+    /// <summary>The timeline a primary writes: the first part of the name of its file.</summary>
+    public static async Task<int> NowAsync(NpgsqlConnection connection, CancellationToken cancel) =>
+        int.Parse((await connection.AskAsync<string>("select pg_walfile_name(pg_current_wal_lsn())", cancel)).AsSpan(0, 8), NumberStyles.AllowHexSpecifier, CultureInfo.InvariantCulture);
 
     /// <summary>Asks for it. Npgsql cannot read what version 15 answers; the engine's own client can.</summary>
     /// <exception cref="DriverException">The engine cannot be reached, or does not tell.</exception>

@@ -27,7 +27,7 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
     private readonly ConcurrentDictionary<string, Received> received = new();
 
     /// <summary>All clusters.</summary>
-    public IReadOnlyDictionary<string, ClusterSpec> All => clusters.Values.Any(c => c.StandbyList is not null) ? clusters.ToDictionary(c => c.Key, c => Where(c.Value)) : clusters;
+    public IReadOnlyDictionary<string, ClusterSpec> All => clusters.Values.Any(c => c.StandbyList is not null || c.Aside is not null) ? clusters.ToDictionary(c => c.Key, c => Where(c.Value)) : clusters;
 
     /// <summary>How the receiving of a log stands, as far as was last heard; null before.</summary>
     public Received? ReceivedOf(string database) => received.GetValueOrDefault(database);
@@ -73,6 +73,7 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
 
     /// <inheritdoc/>
     public string InstancesOn(Id<Core.Fleet.Host> host) => FolderOf(FolderRow.OfHost, host.Value)
+        ?? ClustersOn(host).Select(c => Path.GetDirectoryName((c.Cluster.Aside?.Data ?? c.Cluster.Placed?.Data))).FirstOrDefault(f => f is not null)
         ?? throw new DriverException(DriverProblem.Refused, $"this server cannot start an instance on {host}");
 
     /// <inheritdoc/>
@@ -116,6 +117,29 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
     public Replica? Replica(Id<Replica> replica) => fleet.Fleet.Replicas.GetValueOrDefault(replica);
 
     /// <inheritdoc/>
+    public Host? Host(Id<Host> host) => fleet.Fleet.Hosts.GetValueOrDefault(host);
+
+    /// <inheritdoc/>
+    public Task AsideAsync(Id<Database> database, KeptOut? how, CancellationToken cancel) => ChangeAsync(database.Value, c => c.With(how), cancel);
+
+    /// <inheritdoc/>
+    public Task ChangingAsync(Id<Database> database, Changing how, CancellationToken cancel) => ChangeAsync(database.Value, c => c.With(how), cancel);
+
+    /// <inheritdoc/>
+    public Task PlacedAsync(Id<Database> database, Placed what, CancellationToken cancel) => ChangeAsync(database.Value, c => c with { Aside = null, Placed = what }, cancel);
+
+    /// <inheritdoc/>
+    public Task MovedAsync(Id<Database> database, string instance, int port, Placed what, CancellationToken cancel) => ChangeAsync(
+        database.Value,
+        c =>
+        {
+            var was = At(c);
+            var home = new StandbySpec(instance, Instance.Address, port, was.User, was.SignInTo, was.Credential, NodaTime.Instant.FromUnixTimeMilliseconds(what.Came.StartsAt), what.Came.Host);
+            return c with { Aside = null, Placed = what, StandbyList = [.. (c.StandbyList ?? []).Where(s => s.Replica != instance), home] };
+        },
+        cancel);
+
+    /// <inheritdoc/>
     public Task StandbyIsAsync(Id<Database> database, StandbySpec standby, CancellationToken cancel) => ChangeAsync(database.Value, all => [.. all.Where(s => s.Replica != standby.Replica), standby], cancel);
 
     /// <inheritdoc/>
@@ -142,15 +166,20 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
         ClientAddresses.Of(configuration) is { } all && all.Find(database.Value) is not null ? all.SendAsync(database.Value, address, port, cancel) : Task.CompletedTask;
 
     /// <summary>Changes the standbys of a cluster within somebody's transaction; those that were promoted are among them.</summary>
-    public static async Task ChangeAsync(ImbrekContext data, string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel)
+    public static Task ChangeAsync(ImbrekContext data, string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel) =>
+        ChangeAsync(data, database, c => c with { StandbyList = change(c.StandbyList ?? []) }, cancel);
+
+    private static async Task ChangeAsync(ImbrekContext data, string database, Func<ClusterSpec, ClusterSpec> change, CancellationToken cancel)
     {
         // Two who change them at once must not each keep what the other has not seen.
         var row = await data.Clusters.FromSql($"select * from clusters where database = {database} for update").SingleAsync(cancel);
-        var spec = ReadSpec(row);
-        row.Document = Write(spec with { StandbyList = change(spec.StandbyList ?? []) });
+        row.Document = Write(change(ReadSpec(row)));
     }
 
-    private async Task ChangeAsync(string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel)
+    private Task ChangeAsync(string database, Func<IReadOnlyList<StandbySpec>, IReadOnlyList<StandbySpec>> change, CancellationToken cancel) =>
+        ChangeAsync(database, c => c with { StandbyList = change(c.StandbyList ?? []) }, cancel);
+
+    private async Task ChangeAsync(string database, Func<ClusterSpec, ClusterSpec> change, CancellationToken cancel)
     {
         await using (var data = ImbrekDatabase.Context(source))
         {
@@ -163,8 +192,11 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
         await LoadAsync(cancel);
     }
 
-    /// <summary>A cluster where the fleet says it is: at its own address, or that of a standby that took over.</summary>
-    private ClusterSpec Where(ClusterSpec c) =>
+    /// <summary>A cluster where it is reached: on a socket of its own while everybody is kept out of it.</summary>
+    private ClusterSpec Where(ClusterSpec c) => At(c).OnSocket;
+
+    /// <summary>A cluster at its own address, or where it was moved to, or that of a standby that took over, as the fleet says.</summary>
+    private ClusterSpec At(ClusterSpec c) =>
         c.StandbyList is { } all && fleet.Has(c.Database) && fleet[c.Database].Subject.Database.Host is var host
-        && all.LastOrDefault(s => s.PromotedAt is not null && fleet.Fleet.Replicas.TryGetValue(new(s.Replica), out var r) && r.Place.Hosts.Contains(host)) is { } primary ? c.At(primary) : c;
+        && all.LastOrDefault(s => s.PromotedAt is not null && (s.Host is { } own ? own == host.Value : fleet.Fleet.Replicas.TryGetValue(new(s.Replica), out var r) && r.Place.Hosts.Contains(host))) is { } primary ? c.At(primary) : c;
 }

@@ -31,9 +31,9 @@ internal static class ClusterEndpoints
             new(d.Version, d.SizeBytes, d.LogBytesPerSecond, new Lsn(d.Position).ToString(), [.. d.Facts.Select(f => new FactView(f.Group, f.Name, f.Value))], d.Lacks, d.Unseen);
     }
 
-    /// <summary>A cluster, and how the receiving of its log stands.</summary>
+    /// <summary>A cluster, how the receiving of its log stands, and the run that keeps everybody out of it.</summary>
     public sealed record ClusterView(
-        string Database, string Name, string Address, int Port, string User, string? Credential, string Store, string? Folder, long LogRoomBytes, string Slot, Instant? At, int Timeline, string? Position, string? SourcePosition, long BehindBytes, Instant? CoversTo, long KeptBytes, string? Problem, IReadOnlyList<StandbyView> Standbys);
+        string Database, string Name, string Address, int Port, string User, string? Credential, string Store, string? Folder, long LogRoomBytes, string Slot, Instant? At, int Timeline, string? Position, string? SourcePosition, long BehindBytes, Instant? CoversTo, long KeptBytes, string? Problem, IReadOnlyList<StandbyView> Standbys, Guid? KeptOutBy);
 
     /// <summary>A standby that is watched.</summary>
     public sealed record StandbyView(string Replica, string Address, int Port);
@@ -69,7 +69,7 @@ internal static class ClusterEndpoints
             return new ClusterView(
                 c.Database,
                 fleet.Fleet.DatabaseById.TryGetValue(new(c.Database), out var d) ? d.Name : c.Database,
-                c.Address,
+                c.UsualAddress,
                 c.Port,
                 c.User,
                 c.Credential,
@@ -85,7 +85,8 @@ internal static class ClusterEndpoints
                 now?.CoversTo,
                 now?.KeptBytes ?? 0,
                 now?.Problem,
-                [.. c.Standbys.Select(s => new StandbyView(s.Replica, s.Address, s.Port))]);
+                [.. c.Standbys.Select(s => new StandbyView(s.Replica, s.Address, s.Port))],
+                c.Aside?.Run);
         }),
     ]);
 

@@ -268,7 +268,7 @@ internal sealed class LogDuty(
         {
             var i = set.Copies.ToList().FindIndex(c => c.Store.Value == spec.LogStore && c.RemovedAt is null && c.State != CopyState.Damaged);
             if (set.Kind == SetKind.Log && i >= 0 && set.ToPosition < now.Position
-                && segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)).Any(s => s.Value < set.ToPosition && !there.Contains(segments.NameOf(set.Branch, s))))
+                && segments.Over(new(set.FromPosition!.Value), new(set.ToPosition)).Any(s => !there.Contains(segments.NameOf(set.Branch, s))))
             {
                 lost.Add(set with { Copies = [.. set.Copies.Select((c, k) => k == i ? c with { State = CopyState.Damaged } : c)] });
             }
@@ -285,6 +285,8 @@ internal sealed class LogDuty(
     private sealed class Sink(LogDuty duty, ClusterSpec spec, long fence) : ILogSink
     {
         public BackupSet? Newest => duty.book.NewestLog(new(spec.Database));
+
+        public IReadOnlyList<BackupSet> LogBehind(int branch, Lsn position) => duty.book.LogBehind(new(spec.Database), branch, position);
 
         /// <summary>A quarter of what may be lost, so that what was lost at worst, as sets tell it afterwards, stays well below that.</summary>
         public double SetSeconds => Math.Clamp((duty.fleet.Has(spec.Database) ? duty.fleet[spec.Database].Subject.Objective?.RpoSeconds : null) / 4 ?? 60, 2, 60);

@@ -108,7 +108,7 @@ internal sealed class NewCluster(
             throw new BadInputException("database", $"there is a database '{r.Database}' already", 409, "there-already");
         }
 
-        if (book.All.Values.FirstOrDefault(c => c.Address == spec.Address && c.Port == spec.Port) is { } same)
+        if (book.All.Values.FirstOrDefault(c => c.UsualAddress == spec.Address && c.Port == spec.Port) is { } same)
         {
             throw new BadInputException("address", $"that cluster is here already, as {same.Database}", 409, "there-already");
         }
@@ -121,14 +121,9 @@ internal sealed class NewCluster(
             throw new BadInputException("address", $"it cannot be protected yet: {string.Join("; ", seen.Lacks)}", 409, "lacks");
         }
 
-        var changes = new List<FleetParts.Change>();
         string[] sites = [r.Site, r.StoreSite is { Length: > 0 } s ? s : now.Stores.TryGetValue(new(r.Store), out var known) ? known.Site.Value : r.Site];
-        foreach (var site in sites.Distinct().Where(x => !now.Sites.ContainsKey(new(x))))
-        {
-            Id("site", site);
-            changes.Add(NewSite(site));
-        }
-
+        Id("storeSite", sites[1]);
+        var changes = Between(now, sites[0], sites[1]).ToList();
         if (!now.Engines.ContainsKey(new(Engine)))
         {
             changes.Add(FleetParts.Put("engines", Engine, new JsonObject
@@ -208,6 +203,12 @@ internal sealed class NewCluster(
             throw new BadInputException("id", $"there is no cluster '{database}'", 404, "not-found");
         }
 
+        if (spec.Aside is { } aside)
+        {
+            // How everybody is let in again would be known to nobody.
+            throw new BadInputException("id", $"everybody is kept out of it by run {aside.Run}: end that first", 409, "kept-out");
+        }
+
         await using (var data = ImbrekDatabase.Context(source))
         {
             await data.Clusters.Where(c => c.Database == database).ExecuteDeleteAsync(cancel);
@@ -269,8 +270,19 @@ internal sealed class NewCluster(
         return folder;
     }
 
-    /// <summary>A site of which no more is known than its name.</summary>
-    internal static FleetParts.Change NewSite(string id) => FleetParts.Put("sites", id, new JsonObject { ["name"] = id, ["timeZone"] = "Etc/UTC" });
+    /// <summary>What the fleet lacks of two sites and the link between them. Of a new site no more is known than its name; how much a new link carries is assumed until it is said.</summary>
+    internal static IEnumerable<FleetParts.Change> Between(FleetModel fleet, string one, string other)
+    {
+        foreach (var site in new[] { one, other }.Distinct().Where(s => !fleet.Sites.ContainsKey(new(s))))
+        {
+            yield return FleetParts.Put("sites", site, new JsonObject { ["name"] = site, ["timeZone"] = "Etc/UTC" });
+        }
+
+        if (one != other && fleet.LinkBetween(new(one), new(other)) is null)
+        {
+            yield return FleetParts.Put("links", $"{one}|{other}", new JsonObject { ["between"] = new JsonArray(one, other), ["bytesPerSecond"] = 100e6 });
+        }
+    }
 
     /// <summary>A host that runs this engine; how fast it writes is assumed until it is said.</summary>
     internal static JsonObject HostPart(string site) => new() { ["site"] = site, ["writeBytesPerSecond"] = 200e6, ["engines"] = new JsonArray(Engine), ["versions"] = new JsonArray("15") };

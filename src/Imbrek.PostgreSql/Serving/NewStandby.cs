@@ -118,7 +118,7 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             throw new BadInputException("replica", $"there is a replica '{r.Replica}' already", 409, "there-already");
         }
 
-        if (book.All.Values.Any(c => c.Address == r.Address && c.Port == r.Port) || book.All.Values.SelectMany(c => c.Standbys).Any(s => s.Address == r.Address && s.Port == r.Port))
+        if (book.All.Values.Any(c => c.UsualAddress == r.Address && c.Port == r.Port) || book.All.Values.SelectMany(c => c.Standbys).Any(s => s.Address == r.Address && s.Port == r.Port))
         {
             throw new BadInputException("address", "that engine is here already", 409, "there-already");
         }
@@ -129,18 +129,14 @@ internal sealed class NewStandby(NpgsqlDataSource source, FleetState fleet, Clus
             throw new BadInputException("address", $"it cannot be watched as a standby: {string.Join("; ", found.Lacks)}", 409, "lacks");
         }
 
-        var changes = new List<FleetParts.Change>();
-        if (!now.Sites.ContainsKey(new(r.Site)))
-        {
-            changes.Add(NewCluster.NewSite(r.Site));
-        }
+        var primary = now.DatabaseById[new(database)].Host;
+        var changes = NewCluster.Between(now, now.Hosts[primary].Site.Value, r.Site).ToList();
 
         // By what both machines order text is stated of their hosts, so that it is seen when they differ.
         changes.Add(FleetParts.Put("hosts", host, Ordering(parts.Find("hosts", host) ?? NewCluster.HostPart(r.Site), found.Collation)));
-        var primary = now.DatabaseById[new(database)].Host.Value;
-        if (primary != host)
+        if (primary.Value != host)
         {
-            changes.Add(FleetParts.Put("hosts", primary, Ordering(parts.Find("hosts", primary)!, found.SourceCollation)));
+            changes.Add(FleetParts.Put("hosts", primary.Value, Ordering(parts.Find("hosts", primary.Value)!, found.SourceCollation)));
         }
 
         var part = new JsonObject

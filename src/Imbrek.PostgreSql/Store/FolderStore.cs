@@ -53,7 +53,7 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
     }
 
     /// <summary>Makes the folder for the log of a cluster, and writes down what the cluster calls itself and how its log is cut.</summary>
-    /// <returns>What the cluster called itself whose log lies here: the same, or that of another.</returns>
+    /// <returns>What the cluster called itself whose log lies here: the same, or that of another. One that was moved has called itself several names.</returns>
     public async Task<string> BeginLogAsync(string cluster, string system, Segments segments, CancellationToken cancel)
     {
         MustBeHere();
@@ -69,7 +69,21 @@ internal sealed class FolderStore(string name, string folder, long? capacity)
             await WriteWholeAsync(mark, Encoding.ASCII.GetBytes(system), cancel);
         }
 
-        return await File.ReadAllTextAsync(mark, cancel);
+        var names = await File.ReadAllLinesAsync(mark, cancel);
+        return names.Contains(system) ? system : names[^1];
+    }
+
+    /// <summary>Has the log of a cluster go on as that of one that calls itself otherwise: it was moved by dump and load.</summary>
+    public async Task LogGoesOnAsync(string cluster, string system, CancellationToken cancel)
+    {
+        MustBeHere();
+        var mark = Path.Combine(Log(cluster), Named);
+        var names = File.Exists(mark) ? await File.ReadAllLinesAsync(mark, cancel) : [];
+        if (!names.Contains(system))
+        {
+            Directory.CreateDirectory(Log(cluster), Own);
+            await WriteWholeAsync(mark, Encoding.ASCII.GetBytes(string.Join('\n', [.. names, system])), cancel);
+        }
     }
 
     /// <summary>Copies what belongs to a cluster's log as a whole from another store: its marks, and how its timelines came to be.</summary>

@@ -208,12 +208,20 @@ internal sealed class SimulatedDatabase
 
         Versions[branch.Id] = version;
         Database = Database with { Branches = [.. Database.Branches, branch], Version = version };
-        var written = Commit(now, $"move to version {version}", null);
+        BeginLogAnew(now, $"move to version {version}");
+        NoStatistics = true;
+        return branch;
+    }
+
+    /// <summary>Writes something that is in no log: none from before leads on, and the next base is the first.</summary>
+    /// <param name="now">The instant, milliseconds; it has lived until then.</param>
+    /// <param name="name">The marker of what is written.</param>
+    public void BeginLogAnew(long now, string name)
+    {
+        var written = Commit(now, name, null);
         Unlogged.Clear();
         LogFrom = (StateAt(written).Position, written);
         (Full, LastSet) = ((null, 0), (null, 0));
-        NoStatistics = true;
-        return branch;
     }
 
     /// <summary>Nothing is committed from now on, for a reason; several may hold at once.</summary>

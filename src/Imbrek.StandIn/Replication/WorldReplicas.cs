@@ -355,7 +355,8 @@ public sealed class WorldReplicas
     /// <param name="parent">The branch it was restored from.</param>
     /// <param name="began">When putting it in place began, milliseconds.</param>
     /// <param name="host">Where it lives from now on.</param>
-    internal Promotion PutBack(SimulatedDatabase d, PageImage image, int parent, long began, Id<Host> host)
+    /// <param name="loaded">Whether it was loaded from a dump: what the load wrote is in no log, and nobody follows.</param>
+    internal Promotion PutBack(SimulatedDatabase d, PageImage image, int parent, long began, Id<Host> host, bool loaded)
     {
         var (lost, lostUpTo, version) = (d.Committed(image.Time, world.NowMs), d.Image.Time, d.Database.Version);
         var others = TakeOut(d, null);
@@ -369,7 +370,12 @@ public sealed class WorldReplicas
             d.TakeOver(image, host, branch, lostNothing: lost == 0);
         }
 
-        var left = Follow(others, branch);
+        if (loaded)
+        {
+            d.BeginLogAnew(world.NowMs, $"loaded on {host}");
+        }
+
+        var left = Follow(others, branch, loaded ? "its primary was loaded from a dump: it must be seeded anew" : null);
         world.Fleet = world.Fleet.With(world.Fleet.Databases.Select(x => x.Id == d.Database.Id ? d.Database : x));
         PutBack(others);
         world.KeepLogs();
@@ -377,13 +383,13 @@ public sealed class WorldReplicas
         return new Promotion((world.NowMs - began) / 1000.0, branch, d.Database.Host, Math.Max(0, (lostUpTo - image.Time) / 1000.0), lost, left, d.Database.Version == version ? null : d.Database.Version);
     }
 
-    /// <summary>Has replicas follow a new branch; those that hold more than it began with cannot, and are named.</summary>
-    private List<Promotion.LeftBehind> Follow(IEnumerable<(SimulatedReplica Replica, double ReceivedTo)> others, Branch branch)
+    /// <summary>Has replicas follow a new branch; those that hold more than it began with cannot, or none where a reason is given, and are named.</summary>
+    private List<Promotion.LeftBehind> Follow(IEnumerable<(SimulatedReplica Replica, double ReceivedTo)> others, Branch branch, string? whyNot = null)
     {
         var left = new List<Promotion.LeftBehind>();
         foreach (var (other, _) in others)
         {
-            if (other.Follow(branch.Id, branch.ForkPosition) is { } why)
+            if ((whyNot ?? other.Follow(branch.Id, branch.ForkPosition)) is { } why)
             {
                 BecomesUnusable(other, why);
                 left.Add(new(other.Replica.Id, why));

@@ -122,12 +122,12 @@ public static class TarnholtFerries
                 Store("north-t1", "northlight", null, true, 120, 120),
             ],
             [
-                new(chain, "Chain-log engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log], MountsSets: true),
+                new(chain, "Chain-log engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log], MountsSets: true) { MoveNeeds = [new(Tracking, "on")] },
                 new(stream, "Stream-log engine", 30, 1, 420 * MB, 90 * MB, 50 * MB, 15, [SetKind.Full, SetKind.Incremental, SetKind.Log]),
-                new(export, "Export-only engine", 20, 3, 260 * MB, 40 * MB, 60 * MB, 10, [SetKind.Export]),
+                new(export, "Export-only engine", 20, 3, 260 * MB, 40 * MB, 60 * MB, 10, [SetKind.Export]) { LoadNeeds = [new(Loading, "on")] },
                 new(managed, "Managed engine", 240, 1, 500 * MB, 100 * MB, 50 * MB, 60, [SetKind.Snapshot, SetKind.Log]),
                 new(array, "Array-backed engine", 45, 2, 380 * MB, 120 * MB, 45 * MB, 20, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Snapshot], MountsSets: true),
-                new(mirrored, "Mirrored-file engine", 25, 3, 240 * MB, 60 * MB, 40 * MB, 15, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Export]),
+                new(mirrored, "Mirrored-file engine", 25, 3, 240 * MB, 60 * MB, 40 * MB, 15, [SetKind.Full, SetKind.Differential, SetKind.Log, SetKind.Export]) { LoadNeeds = [new(Loading, "on")] },
             ],
             [
                 Objective("gate", "Gates: 30 s, back in 5 min", 30, 300, [LossKind.None, LossKind.Host, LossKind.Site], 60, "head of gates", "boarding waits for nobody"),
@@ -149,6 +149,9 @@ public static class TarnholtFerries
                 OpenTo = id == "hill-h2" ? ["counters", "offices", "projects"] : ["counters", "offices"],
                 SignsIn = id == "hill-h2" ? ["tarnholt services", "tarnholt administrators", "contractors"] : ["tarnholt services", "tarnholt administrators"],
                 Encrypted = id != "hill-h2",
+
+                // Nothing is loaded where projects are by oversight; and what the big host changes was never tracked.
+                Settings = [new(Loading, id == "hill-h2" ? "off" : "on"), new(Tracking, id == "quay-h3" ? "off" : "on")],
             };
 
         static Store Store(string id, string site, string? array, bool offline, long read, long write) =>
@@ -157,6 +160,9 @@ public static class TarnholtFerries
         static Objective Objective(string id, string name, double rpo, double rto, LossKind[] against, double days, string owner, string reason) =>
             new(new(id), name, rpo, rto, against, days, owner, reason);
     }
+
+    /// <summary>Settings of hosts that some ways need.</summary>
+    private const string Loading = "bulk loading", Tracking = "change tracking";
 
     /// <summary>How much each store holds; Hillhouse's fills up in the weeks to come.</summary>
     private static long CapacityGB(string store) => store switch { "quay-s1" => 9_000, "quay-s2" => 90_000, "hill-s1" => 43_000, _ => 120_000 };

@@ -14,7 +14,7 @@ interface Clock {
 let clock: Clock | null = null;
 const watchers = new Set<() => void>();
 
-function tell(next: Clock) {
+function tell(next: Clock | null) {
   clock = next;
   watchers.forEach((w) => w());
 }
@@ -38,9 +38,10 @@ export function nowMs(): number {
 export function useLiveUpdates() {
   const queries = useQueryClient();
   useEffect(() => {
-    void got(api.GET('/api/clock')).then((c) =>
-      tell({ now: Date.parse(c.now), pace: c.pace, demo: c.demo, heard: Date.now() }),
-    );
+    let gone = false;
+    void got(api.GET('/api/clock')).then((c) => {
+      if (!gone) tell({ now: Date.parse(c.now), pace: c.pace, demo: c.demo, heard: Date.now() });
+    });
     const events = new EventSource('/api/events');
     const databases = new Set<string>();
     const runs = new Set<string>();
@@ -96,6 +97,9 @@ export function useLiveUpdates() {
     return () => {
       events.close();
       if (timer) clearTimeout(timer);
+      // Whoever hears nothing any more does not know the time.
+      gone = true;
+      tell(null);
     };
   }, [queries]);
 }

@@ -1,15 +1,7 @@
 import { render, screen } from '@testing-library/react';
-import { describe, expect, it, vi } from 'vitest';
+import { describe, expect, it } from 'vitest';
 import { CoverStrip, describe as read, type Cover } from './CoverStrip';
 import { curvePoints } from './ExposureCurve';
-
-vi.stubGlobal(
-  'ResizeObserver',
-  class {
-    observe() {}
-    disconnect() {}
-  },
-);
 
 const at = (minutes: number) => new Date(Date.UTC(2026, 2, 1, 0, minutes)).toISOString();
 

@@ -280,6 +280,7 @@ export const ways: Of<'WaysView'> = (changes) => ({
     givesUpSeconds: 250,
     whyNot: null,
   },
+  settings: null,
   ...changes,
 });
 

@@ -1,9 +1,9 @@
 import { ThemeProvider } from '@mui/material/styles';
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
-import { cleanup, configure, render } from '@testing-library/react';
+import { render } from '@testing-library/react';
 import type { ReactNode } from 'react';
 import { MemoryRouter, Route, Routes, useLocation } from 'react-router';
-import { afterEach, vi } from 'vitest';
+import { vi } from 'vitest';
 import { SessionContext } from '../app/session';
 import { theme } from '../app/theme';
 
@@ -55,32 +55,6 @@ export class Refusal {
 
 const json = (body: unknown, status = 200) =>
   new Response(JSON.stringify(body), { status, headers: { 'content-type': 'application/json' } });
-
-// Requests need a whole address, which a browser adds by itself.
-const BrowserRequest = globalThis.Request;
-vi.stubGlobal(
-  'Request',
-  class extends BrowserRequest {
-    constructor(input: string | URL | Request, init?: RequestInit) {
-      super(typeof input === 'string' && input.startsWith('/') ? `http://imbrek.test${input}` : input, init);
-    }
-  },
-);
-
-vi.stubGlobal(
-  'ResizeObserver',
-  class {
-    observe() {}
-    unobserve() {}
-    disconnect() {}
-  },
-);
-
-// A busy machine is slow, not wrong; a page printed whole says little; and asking of each element whether it is hidden takes longer than all else.
-configure({ asyncUtilTimeout: 10_000, defaultHidden: true, getElementError: (message) => new Error(message ?? '') });
-vi.setConfig({ testTimeout: 30_000 });
-
-afterEach(cleanup);
 
 export const places = {
   things: ['quay-s2', 'hill-s1', 'north-o1'].map((id) => ({ kind: 'store', id, name: id })),

@@ -146,7 +146,7 @@ internal static class ChangeEndpoints
             d.Version,
             forecast,
             Rehearsal(),
-            Day()));
+            await DayAsync()));
 
         RehearsalSheet Rehearsal()
         {
@@ -161,11 +161,11 @@ internal static class ChangeEndpoints
             }
         }
 
-        ChangeDaySheet Day()
+        async Task<ChangeDaySheet> DayAsync()
         {
             try
             {
-                var x = ChangePlanning.OfDay(change, forecast, rehearsals, request.Database, request.WindowEnd, request.WatchSeconds, state, drivers, now, who);
+                var x = await ChangePlanning.OfDayAsync(change, forecast, rehearsals, request.Database, request.WindowEnd, request.WatchSeconds, state, drivers, now, who, cancel);
                 return new(null, null, x.WayBackSeconds, x.LastTurn, change.IsOutage, x.Warnings, [.. RunJson.ReadRun(x.Row.Steps, null).Plan.Steps.Select(s => s.Title)]);
             }
             catch (BadInputException e)
@@ -188,7 +188,7 @@ internal static class ChangeEndpoints
     {
         var (_, change) = await book.FindAsync(id, cancel);
         var (forecast, rehearsals) = await book.ForecastAsync(change, request.Database ?? "", cancel);
-        var x = ChangePlanning.OfDay(change, forecast, rehearsals, request.Database, request.WindowEnd, request.WatchSeconds, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
+        var x = await ChangePlanning.OfDayAsync(change, forecast, rehearsals, request.Database, request.WindowEnd, request.WatchSeconds, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!, cancel);
         await begin.BeginAsync(x.Row, cancel);
         return TypedResults.Created($"/api/runs/{x.Row.Id}", new ChangeBegun(x.Row.Id));
     }

@@ -23,6 +23,9 @@ internal static class ChangePlanning
     /// <summary>How far away the end of a window may lie, and how long it is watched at most.</summary>
     private static readonly Duration LongestWindow = Duration.FromDays(7), LongestWatch = Duration.FromDays(1);
 
+    /// <summary>How long somebody who waits for a page waits for a database to say whether a change can be carried out on it.</summary>
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+
     /// <summary>A rehearsal as it would be.</summary>
     public sealed record Rehearsal(RestorePath Path, IReadOnlyList<string> NotTested, RunRow Row);
 
@@ -35,7 +38,7 @@ internal static class ChangePlanning
     /// <exception cref="BadInputException">It names what cannot be.</exception>
     public static Rehearsal OfRehearsal(Change change, ChangeForecast? forecast, string? database, string? host, FleetState state, Drivers drivers, Instant now, string who)
     {
-        var (db, family) = Of(change, database, aside: true, state, drivers);
+        var (db, family) = Of(change, database, state, drivers);
         var (s, d) = (db.Subject, db.Subject.Database);
         if (host is not null && !s.Fleet.Hosts.ContainsKey(new(host)))
         {
@@ -66,9 +69,10 @@ internal static class ChangePlanning
     }
 
     /// <exception cref="BadInputException">It names what cannot be.</exception>
-    public static Day OfDay(Change change, ChangeForecast? forecast, IReadOnlyList<ChangeBook.Rehearsed> rehearsals, string? database, Instant? windowEnd, double? watchSeconds, FleetState state, Drivers drivers, Instant now, string who)
+    public static async Task<Day> OfDayAsync(
+        Change change, ChangeForecast? forecast, IReadOnlyList<ChangeBook.Rehearsed> rehearsals, string? database, Instant? windowEnd, double? watchSeconds, FleetState state, Drivers drivers, Instant now, string who, CancellationToken cancel)
     {
-        var (db, family) = Of(change, database, aside: false, state, drivers);
+        var (db, family) = Of(change, database, state, drivers);
         var (s, d) = (db.Subject, db.Subject.Database);
         if (windowEnd is not { } ends || ends <= now || ends > now + LongestWindow)
         {
@@ -81,9 +85,9 @@ internal static class ChangePlanning
             throw new BadInputException("watchSeconds", $"0 to {LongestWatch.TotalSeconds:0} seconds");
         }
 
-        if (!family.RestoresInPlace)
+        if (family.WhyNotInPlace(d, null) is { } no)
         {
-            throw new BadInputException("database", $"the drivers of {d.Name} put nothing back in place: there would be no way back", 409, "not-in-place");
+            throw new BadInputException("database", $"{no}: there would be no way back", 409, "not-in-place");
         }
 
         if (change.ToVersion is { } version && s.Fleet.Hosts[d.Host] is { Versions.Count: > 0 } at && !at.Versions.Contains(version))
@@ -102,10 +106,21 @@ internal static class ChangePlanning
             throw new BadInputException("database", $"it could not be put back: {back.Reason}", 409, "no-path");
         }
 
+        var (inTheWay, mute) = family.Here ? await DriverAnswer.WithinAsync(Patience, async c => await family.Change!.WhyNotAsync(d.Id, change, c) ?? "", cancel) : default;
+        if (!string.IsNullOrEmpty(inTheWay))
+        {
+            throw new BadInputException("database", inTheWay, 409, "not-now");
+        }
+
         // Detecting and deciding are over by then: people stand beside it.
         var wayBack = path.Seconds + d.CheckSeconds + d.RedirectSeconds;
         var lastTurn = ends - Duration.FromSeconds(wayBack);
         var warnings = new List<string>();
+        if (mute is not null)
+        {
+            warnings.Add($"whether it could be carried out is not known: {mute}");
+        }
+
         if (forecast is null)
         {
             warnings.Add(rehearsals.Count == 0 ? "it was never rehearsed on this database: nobody knows how long it takes, nor what it breaks" : "only an older script of it was rehearsed on this database");
@@ -143,7 +158,7 @@ internal static class ChangePlanning
         return new(wayBack, lastTurn, warnings, row);
     }
 
-    private static (DatabaseState Db, IDriverFamily Family) Of(Change change, string? database, bool aside, FleetState state, Drivers drivers)
+    private static (DatabaseState Db, IDriverFamily Family) Of(Change change, string? database, FleetState state, Drivers drivers)
     {
         var db = state[database ?? ""];
         var d = db.Subject.Database;
@@ -158,6 +173,6 @@ internal static class ChangePlanning
         }
 
         var family = drivers.For(d);
-        return family.WhyNoChange(aside) is { } whyNot ? throw new BadInputException("database", whyNot, 409, "no-driver") : (db, family);
+        return family.WhyNoChange(change) is { } whyNot ? throw new BadInputException("database", whyNot, 409, "no-driver") : (db, family);
     }
 }

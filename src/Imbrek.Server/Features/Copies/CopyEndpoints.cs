@@ -5,6 +5,7 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.LookAtReplica;
 using Imbrek.Server.Features.Runs.Move;
@@ -36,11 +37,12 @@ internal static class CopyEndpoints
     /// <param name="Ends">Whether it is removed by itself then.</param>
     /// <param name="Bytes">Room it takes.</param>
     /// <param name="Hosts">Who is let in beside those who look through the product; null where clients are.</param>
+    /// <param name="Answers">Where it answers those; null where that is not known.</param>
     /// <param name="Reached">The instant it holds.</param>
     /// <param name="Removing">The run that removes it; null when none does.</param>
     public sealed record StandingCopyView(
         Guid Run, string Kind, string Database, string DatabaseName, string Host, string Instance, string? Owner, RunState State, Instant? Since, Instant? Until, bool Ends, bool PastEnd, long Bytes, bool Mounted,
-        IReadOnlyList<string>? Hosts, Instant? Reached, bool Asks, Guid? Removing, CopyRoundsView? Rounds);
+        IReadOnlyList<string>? Hosts, string? Answers, Instant? Reached, bool Asks, Guid? Removing, CopyRoundsView? Rounds);
 
     /// <summary>Of what is left open for log, or a clone: what comes again and again.</summary>
     /// <param name="EverySeconds">How often; null for by hand.</param>
@@ -58,7 +60,7 @@ internal static class CopyEndpoints
 
     /// <summary>What would be made.</summary>
     /// <param name="Seconds">Until it can be used.</param>
-    public sealed record CopyWorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp, IReadOnlyList<string> MoreOpen);
+    public sealed record CopyWorksheetView(string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, double? CheckSeconds, bool Mounted, long? RoomBytes, long? MovedBytes, IReadOnlyList<string> Names, string? QueryHelp, string? MaskHelp, IReadOnlyList<string> MoreOpen, SettingsAsked.SettingsView? Settings = null);
 
     public sealed record CopiesBegun(IReadOnlyList<Guid> Ids);
 
@@ -69,7 +71,7 @@ internal static class CopyEndpoints
     public static void Map(IEndpointRouteBuilder app)
     {
         app.MapGet("/api/copies", ListAsync).Needs(Roles.Look).WithName("Copies");
-        app.MapPost("/api/copies/worksheet", Worksheet).Needs(Roles.Look).Computes().WithName("CopyWorksheet");
+        app.MapPost("/api/copies/worksheet", WorksheetAsync).Needs(Roles.Look).Computes().WithName("CopyWorksheet");
         app.MapPost("/api/copies", MakeAsync).Needs(Roles.Operate).Computes().WithName("MakeCopies");
         app.MapPost("/api/copies/{id}/rows", RowsAsync).Needs(Roles.Operate).WithName("CopyRows");
         app.MapPost("/api/copies/{id}/rows.csv", CsvAsync).Needs(Roles.Operate).WithName("CopyRowsCsv").ExcludeFromDescription();
@@ -92,7 +94,7 @@ internal static class CopyEndpoints
             if (r.Kind == LookAtReplicaKind.KindName)
             {
                 var look = RunJson.Read<LookAtReplicaKind.Question>(r.Question!);
-                return new(r.Id, r.Kind, r.Database, d?.Name ?? r.Database, look.Host, look.Instance, r.AskedBy, r.StateIs, r.Started, look.Until, true, look.Until <= now, d?.SizeBytes ?? 0, false, [], look.At, false, null, null);
+                return new(r.Id, r.Kind, r.Database, d?.Name ?? r.Database, look.Host, look.Instance, r.AskedBy, r.StateIs, r.Started, look.Until, true, look.Until <= now, d?.SizeBytes ?? 0, false, [], null, look.At, false, null, null);
             }
 
             // Put in place, it claims its database; until then it stands beside it.
@@ -104,23 +106,25 @@ internal static class CopyEndpoints
             var (result, log) = (RestoreResult.Kept(r), holding.GetValueOrDefault(r.Id));
             return new(
                 r.Id, r.Kind, r.Database, d?.Name ?? r.Database, asked.Host, asked.Instance, r.AskedBy, r.StateIs, result?.ReadyAt ?? (r.StateIs.IsOver() ? r.Ended : null), r.Until, r.Until is not null && !asked.Stays, r.Until <= now,
-                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, log is { Opened: true, UnderWay: null } ? null : asked.Hosts, log?.Reached ?? result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null),
+                asked.Mounted ? 0 : d?.SizeBytes ?? 0, asked.Mounted, log is { Opened: true, UnderWay: null } ? null : asked.Hosts, TemporaryCopyKind.AnswersAt(r), log?.Reached ?? result?.Reached ?? (r.StateIs.IsOver() ? asked.Planned.Reaches : null),
                 IsOpen(r, log), removals.TryGetValue(RestoreQuestion.BusyOf(asked.Claim), out var removal) ? removal : null, log is null ? null : new(asked.EverySeconds, log.Opened, log.IsEmpty, log.UnderWay));
         }
     }
 
     /// <summary>Whether what a run made can be asked: it is held, or stands. What is moved is not opened before it lives there.</summary>
-    private static bool IsOpen(RunRow r, CopyRounds.Holding? log) => r.Kind != MoveKind.KindName && (r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : log is { UnderWay: not null } or { IsEmpty: true } ? false : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim));
+    private static bool IsOpen(RunRow r, CopyRounds.Holding? log) => !Moving.Is(r.Kind) && (r.Kind == TemporaryCopyKind.LeftOpen ? log is { Opened: true, UnderWay: null } : log is { UnderWay: not null } or { IsEmpty: true } ? false : r.StateIs == RunState.Held || (r.StateIs == RunState.Done && r.Claim is not null && r.Claim == RestoreQuestion.Of(r)?.Claim));
 
-    private static Ok<CopyWorksheetView> Worksheet(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, IClock clock, ClaimsPrincipal user)
+    private static async Task<Ok<CopyWorksheetView>> WorksheetAsync(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, ImbrekContext data, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var d = state[request.Database ?? ""].Subject.Database;
         var family = drivers.TryFor(d);
         try
         {
-            var p = CopyPlanning.Of(request, state, drivers, clock.GetCurrentInstant(), user.Identity!.Name!);
+            var settings = await SettingsAsked.AtAsync(data, clock.GetCurrentInstant(), cancel);
+            var now = clock.GetCurrentInstant();
+            var p = CopyPlanning.Of(request, state, drivers, settings, now, user.Identity!.Name!);
             return TypedResults.Ok(new CopyWorksheetView(
-                null, null, p.Path.Host.Value, p.Path.Reaches, p.Path.LostSeconds, p.Path.Seconds, d.CheckSeconds, p.Mounted, p.RoomBytes, p.MovedBytes, p.Names, family?.QueryHelp, family?.MaskHelp, p.MoreOpen));
+                null, null, p.Path.Host.Value, p.Path.Reaches, p.Path.LostSeconds, p.Path.Seconds, d.CheckSeconds, p.Mounted, p.RoomBytes, p.MovedBytes, p.Names, family?.QueryHelp, family?.MaskHelp, p.MoreOpen, settings.Of(p.Path.Needs)));
         }
         catch (BadInputException e)
         {
@@ -130,8 +134,11 @@ internal static class CopyEndpoints
 
     private static async Task<Created<CopiesBegun>> MakeAsync(CopyPlanning.CopyRequest request, FleetState state, Drivers drivers, ImbrekContext data, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
+        // What has been told since would count as not there yet: the instant is taken last.
+        var settings = await SettingsAsked.AtAsync(data, clock.GetCurrentInstant(), cancel);
         var (now, who) = (clock.GetCurrentInstant(), user.Identity!.Name!);
-        var p = CopyPlanning.Of(request, state, drivers, now, who);
+        var p = CopyPlanning.Of(request, state, drivers, settings, now, who);
+        SettingsAsked.MustBeAnswered(p.Path.Needs, request.Settings);
         if (p.MoreOpen.Count > 0 && string.IsNullOrWhiteSpace(request.MoreOpenBecause))
         {
             throw new BadInputException("moreOpenBecause", $"it would be more open than its source: {string.Join("; ", p.MoreOpen)}. Say why it is made all the same", 409, "more-open");
@@ -197,20 +204,8 @@ internal static class CopyEndpoints
             throw new BadInputException("id", "nothing of it stands open that could be asked", 409, "not-now");
         }
 
-        using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        enough.CancelAfter(Longest);
-        try
-        {
-            return await drivers.Named(row.Driver!).Restore.AskAsync(asked.Spec(row.Database, row.Id), request.Query.Trim(), most, enough.Token).WaitAsync(enough.Token);
-        }
-        catch (DriverException e)
-        {
-            throw new BadInputException("query", e.Message, 409, "cannot-answer");
-        }
-        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-        {
-            throw new BadInputException("query", $"it was not answered within {Longest.TotalSeconds:0} s", 409, "cannot-answer");
-        }
+        var (rows, why) = await DriverAnswer.WithinAsync(Longest, c => drivers.Named(row.Driver!).Restore.AskAsync(asked.Spec(row.Database, row.Id), request.Query.Trim(), most, c), cancel);
+        return rows ?? throw new BadInputException("query", why!, 409, "cannot-answer");
     }
 
     /// <summary>Applies further log to what is left open for it, or opens it.</summary>
@@ -236,7 +231,8 @@ internal static class CopyEndpoints
             throw new BadInputException("id", "it is no clone that stands", 409, "not-now");
         }
 
-        var refresh = CopyRounds.RefreshOf(holding, fleet, clock.GetCurrentInstant(), user.Identity!.Name!);
+        var settings = await SettingsAsked.AtAsync(data, clock.GetCurrentInstant(), cancel);
+        var refresh = CopyRounds.RefreshOf(holding, fleet, settings, clock.GetCurrentInstant(), user.Identity!.Name!);
         await begin.BeginAsync(refresh, cancel);
         return TypedResults.Created($"/api/runs/{refresh.Id}", new CopiesBegun([refresh.Id]));
     }

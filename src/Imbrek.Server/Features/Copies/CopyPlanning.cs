@@ -4,6 +4,7 @@ using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.Features.Runs.TemporaryCopy;
@@ -30,8 +31,9 @@ internal static class CopyPlanning
     /// <param name="Stays">Whether its end is told of only, and people remove it.</param>
     /// <param name="MoreOpenBecause">Why it may be more open than its source, where it is; null where nobody said.</param>
     /// <param name="EverySeconds">Of what is left open for log: how often log is applied; of a clone: how often it is refreshed; null for by hand, or never.</param>
+    /// <param name="Settings">When settings of its host are changed that it needs: <c>now</c> or <c>window</c>; null where it needs none.</param>
     public sealed record CopyRequest(
-        string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays, double? EverySeconds, string? MoreOpenBecause = null);
+        string Database, string As, Instant? Target, string? Loss, string? Host, IReadOnlyList<string>? Hosts, int? Count, IReadOnlyList<string>? Mask, Instant? Until, string? Name, string? Query, bool? Stays, double? EverySeconds, string? MoreOpenBecause = null, string? Settings = null);
 
     /// <summary>What it comes to.</summary>
     /// <param name="Path">The way to it.</param>
@@ -44,7 +46,7 @@ internal static class CopyPlanning
     public sealed record Planned(RestorePath Path, bool Mounted, IReadOnlyList<string> Names, long RoomBytes, long MovedBytes, IReadOnlyList<string> MoreOpen, IReadOnlyList<RunRow> Rows);
 
     /// <exception cref="BadInputException">It names what cannot be.</exception>
-    public static Planned Of(CopyRequest request, FleetState state, Drivers drivers, Instant now, string who)
+    public static Planned Of(CopyRequest request, FleetState state, Drivers drivers, SettingsAsked settings, Instant now, string who)
     {
         var db = state[request.Database ?? ""];
         var (s, d) = (db.Subject, db.Subject.Database);
@@ -139,6 +141,7 @@ internal static class CopyPlanning
             throw new BadInputException(request.Host is null ? "target" : "host", answer.Reason!, 409, "no-path");
         }
 
+        path = path with { Needs = settings.Answered(path.Needs, request.Settings) };
         var room = mounted ? 0 : count * d.SizeBytes;
         var at = s.Fleet.Hosts[path.Host];
         var failed = Prechecks.Of(s, at, path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed && !(mounted && c.Name == Prechecks.Room)).Select(c => $"{c.Name}: {c.Detail}").ToList();
@@ -158,6 +161,24 @@ internal static class CopyPlanning
             throw new BadInputException("as", whyNot, 409, "no-driver");
         }
 
+        if (family.WhyNotOn(path.Host) is { } notThere)
+        {
+            throw new BadInputException("host", notThere, 409, "not-now");
+        }
+
+        for (var i = 0; i < hosts.Length; i++)
+        {
+            if (family.WhyNotLetIn(s.Fleet.Hosts[new(hosts[i])]) is { } whyOut)
+            {
+                throw new BadInputException($"hosts[{i}]", whyOut, 409, "not-now");
+            }
+        }
+
+        if (family.WhyNoMask(mask) is { } whyNoMask)
+        {
+            throw new BadInputException("mask", whyNoMask);
+        }
+
         var name = string.IsNullOrWhiteSpace(request.Name) ? $"{d.Id}-{request.As}-{Guid.CreateVersion7():n}"[..Math.Min(LongestName, d.Id.Value.Length + request.As.Length + 10)] : request.Name.Trim();
         if (InputBounds.WhatIsWrongWithId(name, LongestName) is { } badName)
         {
@@ -168,7 +189,7 @@ internal static class CopyPlanning
         var rows = names.Select(instance =>
         {
             var asked = new RestoreQuestion(
-                loss.ToString(), target, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), Mounted: mounted, Hosts: hosts, Mask: mask, Stays: request.Stays ?? false, EverySeconds: request.EverySeconds);
+                loss.ToString(), target, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), Mounted: mounted, Hosts: hosts, Mask: mask, Stays: request.Stays ?? false, EverySeconds: request.EverySeconds, Settings: request.Settings);
             var steps = use switch
             {
                 CopyUse.View => TemporaryCopy.View(d, path, instance, hosts, until, mounted),

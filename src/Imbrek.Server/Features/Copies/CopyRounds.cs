@@ -3,6 +3,7 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
+using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.ApplyLog;
 using Imbrek.Server.Features.Runs.Restore;
@@ -68,10 +69,11 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
     /// <summary>A clone is made anew, not begun yet.</summary>
     /// <param name="h">The clone.</param>
     /// <param name="state">The fleet in memory.</param>
+    /// <param name="settings">When settings of its host may be changed.</param>
     /// <param name="now">The instant.</param>
     /// <param name="who">Who asks for it.</param>
     /// <exception cref="BadInputException">It cannot be.</exception>
-    public static RunRow RefreshOf(Holding h, FleetState state, Instant now, string who)
+    public static RunRow RefreshOf(Holding h, FleetState state, SettingsAsked settings, Instant now, string who)
     {
         var (db, asked) = (state[h.Made.Database], h.Asked);
         var (s, d) = (db.Subject, db.Subject.Database);
@@ -81,6 +83,7 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
             throw new BadInputException("id", answer.Reason!, 409, "no-path");
         }
 
+        path = path with { Needs = settings.Answered(path.Needs, asked.Settings) };
         var question = asked with { Target = now, Planned = RestoreQuestion.Promise.Of(path), On = new(h.Made.Id, h.Rounds.Count + 1) };
         var steps = Core.Recovery.TemporaryCopy.Refreshed(d, path, asked.Instance, asked.Hosts ?? [], asked.Mask ?? [], h.Made.Until!.Value);
         var row = NewRuns.Row(TemporaryCopyKind.Refresh, d.Id.Value, h.Made.Driver!, question, Run.Of(new RunPlan(steps)), who, now);
@@ -140,11 +143,12 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
         await using var scope = scopes.CreateAsyncScope();
         var data = scope.ServiceProvider.GetRequiredService<ImbrekContext>();
         var rows = await data.Runs.AsNoTracking().Where(r => (r.Kind == TemporaryCopyKind.LeftOpen || r.Kind == TemporaryCopyKind.Clone) && r.Claim != null && r.State == (short)RunState.Done).ToListAsync(cancel);
+        SettingsAsked? settings = null;
         foreach (var h in (await OfAsync(data, rows, cancel)).Values.Where(h => h.Due <= now && !(h.Made.Until <= now) && fleet.Has(h.Made.Database)))
         {
             try
             {
-                var round = h.Made.Kind == TemporaryCopyKind.Clone ? RefreshOf(h, fleet, now, Schedule) : LogOf(h, null, opens: false, fleet, now, Schedule);
+                var round = h.Made.Kind == TemporaryCopyKind.Clone ? RefreshOf(h, fleet, settings ??= await SettingsAsked.AtAsync(data, now, cancel), clock.GetCurrentInstant(), Schedule) : LogOf(h, null, opens: false, fleet, now, Schedule);
                 await scope.ServiceProvider.GetRequiredService<NewRuns>().TryBeginAsync(round, cancel);
             }
             catch (BadInputException)

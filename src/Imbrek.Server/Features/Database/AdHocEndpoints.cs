@@ -1,9 +1,6 @@
 using System.Security.Claims;
 using Imbrek.Core.Catalogue;
-using Imbrek.Core.Drivers;
-using Imbrek.Core.Formats;
 using Imbrek.Core.Planning;
-using Imbrek.Core.Timetable;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.AdHoc;
 using Imbrek.Server.Security;
@@ -46,99 +43,38 @@ internal static class AdHocEndpoints
     private static async Task<Ok<SeesView>> SeesAsync(string id, FleetState state, Drivers drivers, CancellationToken cancel)
     {
         var d = state[id].Subject.Database;
-        using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        enough.CancelAfter(Patience);
-        try
-        {
-            var seen = await drivers.For(d).Backup.SeesAsync(d.Id, enough.Token).WaitAsync(enough.Token);
-            return TypedResults.Ok(new SeesView(null, seen.Any(s => !s.Passed), [.. seen.Select(s => new SeenThing(s.Name, s.Passed, s.Detail))]));
-        }
-        catch (DriverException e)
-        {
-            return TypedResults.Ok(new SeesView(e.Message, true, []));
-        }
-        catch (DriverGoneException)
-        {
-            return TypedResults.Ok(new SeesView("another process can ask, this one cannot", true, []));
-        }
-        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-        {
-            return TypedResults.Ok(new SeesView($"it did not answer within {Patience.TotalSeconds:0} s", true, []));
-        }
+        var (seen, why) = await DriverAnswer.WithinAsync(Patience, c => drivers.For(d).Backup.SeesAsync(d.Id, c), cancel);
+        return TypedResults.Ok(seen is null ? new SeesView(why, true, []) : new SeesView(null, seen.Any(s => !s.Passed), [.. seen.Select(s => new SeenThing(s.Name, s.Passed, s.Detail))]));
     }
 
     private static Ok<AdHocSheet> Worksheet(string id, AdHocRequest request, FleetState state, DesignedState designed, Drivers drivers, IClock clock)
     {
         var d = state[id].Subject.Database;
         SetKind[] kinds = [.. Enum.GetValues<SetKind>().Where(k => k != SetKind.Log && state.Fleet.Engines[d.Engine].CanTake(k))];
-        var (take, why) = Try(id, request, state, drivers);
+        var (take, why) = AdHocPlanning.Of(d, request, state.Fleet, drivers);
         if (take is null)
         {
             return TypedResults.Ok(new AdHocSheet(why!.Message, why.Member, kinds, null, null, KeysOf(state, d)));
         }
 
-        var (seconds, stored) = Expected(take, state, designed, d, clock.GetCurrentInstant());
+        var (seconds, stored) = AdHocPlanning.Expected(take, state.Fleet, designed, d, clock.GetCurrentInstant());
         return TypedResults.Ok(new AdHocSheet(null, null, kinds, seconds, stored, KeysOf(state, d)));
     }
 
     private static async Task<Created<AdHocBegun>> TakeAsync(string id, AdHocRequest request, FleetState state, DesignedState designed, Drivers drivers, NewRuns begin, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var d = state[id].Subject.Database;
-        var (take, why) = Try(id, request, state, drivers);
+        var (take, why) = AdHocPlanning.Of(d, request, state.Fleet, drivers);
         if (take is null)
         {
             throw why!;
         }
 
         var now = clock.GetCurrentInstant();
-        var row = NewRuns.Row(AdHocKind.KindName, d.Id.Value, drivers.For(d).Name, new AdHocKind.Question(take, string.IsNullOrWhiteSpace(request.Why) ? null : request.Why.Trim()), AdHocKind.Plan(take, Expected(take, state, designed, d, now).Seconds), user.Identity!.Name!, now);
+        var row = NewRuns.Row(AdHocKind.KindName, d.Id.Value, drivers.For(d).Name, new AdHocKind.Question(take, string.IsNullOrWhiteSpace(request.Why) ? null : request.Why.Trim()), AdHocKind.Plan(take, AdHocPlanning.Expected(take, state.Fleet, designed, d, now).Seconds), user.Identity!.Name!, now);
         (row.Claim, row.OutsideChain) = ($"{d.Id}:ad-hoc", true);
         await begin.BeginAsync(row, cancel);
         return TypedResults.Created($"/api/runs/{row.Id}", new AdHocBegun(row.Id));
-    }
-
-    /// <summary>What would be taken, or why it cannot be.</summary>
-    private static (TakeSpec? Take, BadInputException? Why) Try(string id, AdHocRequest request, FleetState state, Drivers drivers)
-    {
-        var d = state[id].Subject.Database;
-        var engine = state.Fleet.Engines[d.Engine];
-        if (request.Kind == SetKind.Log || !engine.CanTake(request.Kind))
-        {
-            return (null, new("kind", request.Kind == SetKind.Log ? "log is taken by plans: outside the chain it would be a hole in it" : $"{engine.Name} takes no {request.Kind.ToString().ToLowerInvariant()}"));
-        }
-
-        if (!state.Fleet.Stores.TryGetValue(new(request.Store ?? ""), out var store))
-        {
-            return (null, new("store", $"there is no store '{InputBounds.Quote(request.Store ?? "")}'"));
-        }
-
-        if (Routes.Slowest(state.Fleet, d.Host, store.Id) <= 0)
-        {
-            return (null, new("store", $"nothing leads from {d.Host} to {store.Id}", 409, "no-link"));
-        }
-
-        if (request.Key is { Length: > 0 } key && (InputBounds.WhatIsWrong(key, InputBounds.Name) is not null || state.Fleet.Hosts[d.Host].HasKey(key) == false))
-        {
-            return (null, new("key", $"key '{InputBounds.Quote(key)}' is not on {d.Host}", 409, "no-key"));
-        }
-
-        if (request.Why is { } why && InputBounds.WhatIsWrong(why, InputBounds.Reason) is { } wrong)
-        {
-            return (null, new("why", wrong));
-        }
-
-        if (drivers.TryFor(d) is null)
-        {
-            return (null, new("database", $"this installation has no driver for {d.Name}", 409, "no-driver"));
-        }
-
-        return (new(d.Id.Value, request.Kind, store.Id.Value, request.Compression ?? Compression.Light, string.IsNullOrEmpty(request.Key) ? null : request.Key, $"{{database}}-now-{{kind}}-{{date}}T{{time}}-{Guid.NewGuid().ToString("n")[..6]}", OutsideChain: true, ReadBack: false, LockSeconds: null), null);
-    }
-
-    private static (double? Seconds, double? Stored) Expected(TakeSpec take, FleetState state, DesignedState designed, Core.Fleet.Database d, Instant now)
-    {
-        var task = new PlanTask { Id = "now", Kind = Enum.GetValues<TaskKind>().First(k => k.Makes() == take.Kind), Store = new(take.Store), Compression = take.Compression };
-        return designed.LoadOf(d, now).StoredWhole(task, now) is var stored && RunPace.Alone(state.Fleet, d, task, stored) is var seconds && double.IsFinite(seconds) ? (seconds, stored) : (null, null);
     }
 
     private static IReadOnlyList<string> KeysOf(FleetState state, Core.Fleet.Database d) => state.Fleet.Hosts[d.Host].Keys;

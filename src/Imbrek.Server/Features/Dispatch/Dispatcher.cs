@@ -25,7 +25,6 @@ namespace Imbrek.Server.Features.Dispatch;
 /// </summary>
 internal sealed class Dispatcher : IRunActions
 {
-    private const long LeadLock = 0x3_4D_42_52_45_4B;
     private static readonly Duration SilenceEvery = Duration.FromMinutes(10);
 
     /// <summary>What was due while nobody led is run as if it were late when it was no longer than this; after that by each task's rule for what was missed.</summary>
@@ -44,23 +43,17 @@ internal sealed class Dispatcher : IRunActions
     private readonly ILogger<Dispatcher> log;
     private readonly Dictionary<TaskKind, ITaskKind> kinds;
     private readonly SemaphoreSlim gate = new(1);
-    private readonly SemaphoreSlim wake = new(0, 1);
+    private readonly DispatchNews news = new();
     private readonly NoticeTable noticeTable = new();
     private readonly ConcurrentQueue<RunRow> over = new();
     private readonly Dictionary<Guid, Occurrence> underWay = [];
-    private readonly List<TaskRun> told = [];
-    private readonly List<(Occurrence Run, RunRow Row)> starts = [];
-    private readonly List<(Guid Run, string Oddity)> odd = [];
-    private NpgsqlConnection? leading;
+    private readonly Decisions decided = new();
+    private DispatchLead? lead;
     private Agenda agenda = new(0);
     private RunRules? rules;
     private NoticeBook? notices;
-    private int lead;
     private Instant silenceHeard;
     private long lastLook;
-    private volatile bool asked = true;
-    private volatile bool plansChanged;
-    private volatile bool healthChanged;
 
     public Dispatcher(
         NpgsqlDataSource source, FleetState fleet, RunHealth health, Drivers drivers, IEnumerable<IRunKind> kinds, Runner runner, RunWorker worker, Peers peers, LiveEvents live, IClock clock, ProductMetrics metrics, ILogger<Dispatcher> log)
@@ -71,28 +64,12 @@ internal sealed class Dispatcher : IRunActions
         runner.Over += row =>
         {
             over.Enqueue(row);
-            Wake();
+            news.Tell(DispatchNews.Of.Nothing);
         };
-        peers.Heard += news =>
-        {
-            // Set alone, never from what they were: who looks takes them in the same moment.
-            if (news.Runs.Length > 0)
-            {
-                asked = true;
-            }
-
-            if (news.Databases.Length > 0 || news.Changed == Peers.Shared.Fleet)
-            {
-                healthChanged = true;
-            }
-
-            if (news.Changed is not (Peers.Shared.Nothing or Peers.Shared.Lag))
-            {
-                plansChanged = true;
-            }
-
-            Wake();
-        };
+        peers.Heard += heard => news.Tell(
+            (heard.Runs.Length > 0 ? DispatchNews.Of.Runs : 0)
+            | (heard.Databases.Length > 0 || heard.Changed == Peers.Shared.Fleet ? DispatchNews.Of.Health : 0)
+            | (heard.Changed is Peers.Shared.Nothing or Peers.Shared.Lag ? 0 : DispatchNews.Of.Plans));
     }
 
     /// <summary>Whether this process leads.</summary>
@@ -102,29 +79,25 @@ internal sealed class Dispatcher : IRunActions
     public Instant? NextAt => rules is not null && agenda.Next < long.MaxValue ? Instant.FromUnixTimeMilliseconds(agenda.Next) : null;
 
     /// <summary>Waits until there may be something to do: somebody asked, a run ended, or some time has passed.</summary>
-    public Task WaitAsync(TimeSpan atMost, CancellationToken cancel) => wake.WaitAsync(atMost, cancel);
+    public Task WaitAsync(TimeSpan atMost, CancellationToken cancel) => news.WaitAsync(atMost, cancel);
 
     /// <summary>Tries to lead; true when this process does from now on.</summary>
     public async Task<bool> TryLeadAsync(CancellationToken cancel)
     {
-        var connection = await source.OpenConnectionAsync(cancel);
+        if (await DispatchLead.TryTakeAsync(source, clock.GetCurrentInstant(), cancel) is not { } taken)
+        {
+            return false;
+        }
+
+        lead = taken;
         try
         {
-            await using var take = new NpgsqlCommand($"select pg_try_advisory_lock({LeadLock})", connection);
-            if (!(bool)(await take.ExecuteScalarAsync(cancel))!)
-            {
-                await connection.DisposeAsync();
-                return false;
-            }
-
-            leading = connection;
-            await BeginAsync(cancel);
+            await BeginAsync(taken, cancel);
             return true;
         }
         catch
         {
             await LeaveAsync();
-            await connection.DisposeAsync();
             throw;
         }
     }
@@ -137,15 +110,11 @@ internal sealed class Dispatcher : IRunActions
         {
             (rules, notices) = (null, null);
             underWay.Clear();
-            told.Clear();
-            starts.Clear();
-            odd.Clear();
-            if (leading is { } connection)
+            decided.Forget();
+            if (lead is { } led)
             {
-                // The lock must not stay with a connection that goes back to the pool.
-                leading = null;
-                NpgsqlConnection.ClearPool(connection);
-                await connection.DisposeAsync();
+                lead = null;
+                await led.DisposeAsync();
             }
         }
         finally
@@ -158,17 +127,24 @@ internal sealed class Dispatcher : IRunActions
     public async Task FollowAsync(CancellationToken cancel)
     {
         over.Clear();
-        if (healthChanged)
+        if (news.Take(DispatchNews.Of.Health) != 0)
         {
-            healthChanged = false;
-            await health.LoadAsync(cancel);
+            try
+            {
+                await health.LoadAsync(cancel);
+            }
+            catch
+            {
+                news.Tell(DispatchNews.Of.Health);
+                throw;
+            }
         }
     }
 
     /// <summary>Has plans, pauses or a whole fleet that somebody changed taken over: by this process if it leads, and by all others.</summary>
     public async Task ChangedAsync(Peers.Shared what, CancellationToken cancel)
     {
-        plansChanged = true;
+        news.Tell(DispatchNews.Of.Plans);
         await peers.TellAsync([], [], cancel, what);
         await StepAsync(cancel);
     }
@@ -176,12 +152,12 @@ internal sealed class Dispatcher : IRunActions
     /// <summary>Takes up what somebody asked for, if this process leads; otherwise the one that does will.</summary>
     public async Task TakeUpAskedAsync(CancellationToken cancel)
     {
-        asked = true;
+        news.Tell(DispatchNews.Of.Runs);
         await StepAsync(cancel);
     }
 
     /// <summary>Decides what there is to decide up to now, and keeps it. Nothing when another process leads.</summary>
-    /// <exception cref="LeadLostException">Another process may lead; nothing was kept.</exception>
+    /// <exception cref="DispatchLead.LostException">Another process may lead; nothing was kept.</exception>
     public async Task StepAsync(CancellationToken cancel)
     {
         await gate.WaitAsync(cancel);
@@ -195,7 +171,7 @@ internal sealed class Dispatcher : IRunActions
             await HearAsync(cancel);
             agenda.Advance(clock.GetCurrentInstant().ToUnixTimeMilliseconds());
             HearSilence();
-            if (told.Count + starts.Count + odd.Count + notices!.Changed.Count > 0)
+            if (decided.Any || notices!.Changed.Count > 0)
             {
                 await KeepAsync(cancel);
             }
@@ -227,7 +203,7 @@ internal sealed class Dispatcher : IRunActions
         }
 
         var r = run.ToRun(RunState.Running, null, now);
-        starts.Add((run, new RunRow
+        decided.Start(run, new RunRow
         {
             Id = r.Id,
             Kind = PlanFile.Name(r.Kind),
@@ -247,7 +223,7 @@ internal sealed class Dispatcher : IRunActions
             Steps = RunJson.WriteSteps(steps),
             Fence = 1,
             LeaseOwner = live.Process,
-        }));
+        });
     }
 
     /// <inheritdoc/>
@@ -257,7 +233,7 @@ internal sealed class Dispatcher : IRunActions
     }
 
     /// <inheritdoc/>
-    public void Gone(OpenRun run, string note) => told.Add(new TaskRun
+    public void Gone(OpenRun run, string note) => decided.Tell(new TaskRun
     {
         Id = run.Id,
         Plan = new(run.Plan),
@@ -282,13 +258,13 @@ internal sealed class Dispatcher : IRunActions
         if (state.IsOver())
         {
             underWay.Remove(run.Id);
-            var begun = starts.RemoveAll(s => s.Run.Id == run.Id) == 0;
+            var begun = !decided.Withdraw(run.Id);
             if (carriedOut && begun && state != RunState.LeftOut)
             {
                 // Its runner has kept how it ended; only how it stands among its like is known here.
                 if (run.Oddity is { } oddity)
                 {
-                    odd.Add((run.Id, oddity));
+                    decided.StandsOut(run.Id, oddity);
                 }
 
                 health.Hear([r]);
@@ -298,59 +274,31 @@ internal sealed class Dispatcher : IRunActions
 
         if (state != RunState.Running)
         {
-            told.Add(r);
+            decided.Tell(r);
         }
     }
 
-    /// <summary>Another process may lead.</summary>
-    public sealed class LeadLostException(Exception? inner = null) : Exception("another process may lead", inner);
-
-    private void Wake()
-    {
-        if (wake.CurrentCount == 0)
-        {
-            try
-            {
-                wake.Release();
-            }
-            catch (SemaphoreFullException)
-            {
-                // Somebody else woke it in the same moment.
-            }
-        }
-    }
-
-    private async Task BeginAsync(CancellationToken cancel)
+    private async Task BeginAsync(DispatchLead taken, CancellationToken cancel)
     {
         await gate.WaitAsync(cancel);
         try
         {
             await using var data = ImbrekDatabase.Context(source);
-            var now = clock.GetCurrentInstant();
-            var row = await data.Dispatches.SingleOrDefaultAsync(cancel);
-            if (row is null)
-            {
-                row = new DispatchRow { Id = 1, DecidedTo = now };
-                data.Dispatches.Add(row);
-            }
-
-            var wasLed = row.Lead > 0;
-            lead = ++row.Lead;
-            await data.SaveChangesAsync(cancel);
-            if (wasLed)
+            if (taken.WasLed)
             {
                 // What was kept by who led before may not have been heard here yet.
                 await health.LoadAsync(cancel);
             }
 
-            var from = Instant.Min(now, row.DecidedTo);
+            var (now, from) = (clock.GetCurrentInstant(), taken.DecidedTo);
             agenda = new Agenda((now - from <= ShortAbsence ? from : now).ToUnixTimeMilliseconds());
             notices = new NoticeBook(fleet.Fleet, health.Failing);
             var begun = new RunRules(agenda, this, d => fleet.Has(d.Value) && drivers.TryFor(fleet.Fleet.DatabaseById[d]) is not null);
             rules = begun;
 
             // What is changed from here on is looked at again.
-            (asked, plansChanged) = (true, false);
+            news.Take(DispatchNews.Of.Plans);
+            news.Tell(DispatchNews.Of.Runs);
             begun.Pause(await PausesAsync(data, cancel));
             begun.Load(fleet.Fleet);
             var open = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State < (short)RunState.Done).OrderBy(r => r.Due).ToListAsync(cancel);
@@ -396,9 +344,8 @@ internal sealed class Dispatcher : IRunActions
 
         var look = Environment.TickCount64 - lastLook > LookEvery.TotalMilliseconds;
 
-        // Taken before it is looked at: what is told meanwhile is looked at the next time, and is never lost.
-        var (plans, some) = (Interlocked.Exchange(ref plansChanged, false), Interlocked.Exchange(ref asked, false) || look);
-        if (!plans && !some)
+        var heard = news.Take(DispatchNews.Of.Plans | DispatchNews.Of.Runs) | (look ? DispatchNews.Of.Runs : 0);
+        if (heard == 0)
         {
             return;
         }
@@ -406,19 +353,19 @@ internal sealed class Dispatcher : IRunActions
         try
         {
             await using var data = ImbrekDatabase.Context(source);
-            if (plans)
+            if (heard.HasFlag(DispatchNews.Of.Plans))
             {
                 rules!.Pause(await PausesAsync(data, cancel));
                 rules.Load(fleet.Fleet);
                 notices!.Fleet = fleet.Fleet;
             }
 
-            if (some)
+            if (heard.HasFlag(DispatchNews.Of.Runs))
             {
                 await HearAskedAsync(data, cancel);
 
                 // What another process carries out is read when it says something, and each second, for news may be lost.
-                Guid[] known = [.. underWay.Keys.Except(starts.Select(s => s.Run.Id))];
+                Guid[] known = [.. underWay.Keys.Except(decided.Starts.Select(s => s.Id))];
                 foreach (var row in await data.Runs.AsNoTracking().Where(r => known.Contains(r.Id) && r.State >= (short)RunState.Done).OrderBy(r => r.Ended).ToListAsync(cancel))
                 {
                     HearOver(row);
@@ -428,20 +375,12 @@ internal sealed class Dispatcher : IRunActions
             if (look)
             {
                 lastLook = Environment.TickCount64;
-
-                // The lock goes with its connection: when that is gone another process may lead.
-                await using var alive = new NpgsqlCommand("select 1", leading);
-                await alive.ExecuteScalarAsync(cancel);
+                await lead!.CheckAsync(cancel);
             }
         }
         catch
         {
-            if (plans)
-            {
-                plansChanged = true;
-            }
-
-            asked = true;
+            news.Tell(heard | DispatchNews.Of.Runs);
             throw;
         }
     }
@@ -501,53 +440,11 @@ internal sealed class Dispatcher : IRunActions
 
     private async Task KeepAsync(CancellationToken cancel)
     {
-        TaskRun[] runs = [.. told.GroupBy(r => r.Id).Select(g => g.Last())];
-        await using (var connection = await source.OpenConnectionAsync(cancel))
-        await using (var transaction = await connection.BeginTransactionAsync(cancel))
-        {
-            await RunTable.UpsertAsync(connection, runs, cancel);
-            await RunTable.StartAsync(connection, [.. starts.Select(s => s.Row)], RunStore.LeaseSeconds, cancel);
-            await RunTable.SetOdditiesAsync(connection, odd, cancel);
-            await using var data = ImbrekDatabase.Context(source);
-            data.Database.SetDbConnection(connection);
-            await data.Database.UseTransactionAsync(transaction, cancel);
-            data.RunLines.AddRange(runs.Where(r => r.Note is not null && (r.AskedBy is not null || r.State == RunState.Failed)).Select(r => new RunLineRow { RunId = r.Id, At = clock.GetCurrentInstant(), Text = r.Note! }));
-            if (data.ChangeTracker.HasChanges())
-            {
-                await data.SaveChangesAsync(cancel);
-            }
-
-            await noticeTable.WriteAsync(notices!, data, cancel);
-            await using (var guard = new NpgsqlCommand("update dispatch set decided_to = $2 where lead = $1", connection))
-            {
-                guard.Parameters.AddWithValue(lead);
-                guard.Parameters.AddWithValue(Instant.FromUnixTimeMilliseconds(agenda.Now));
-                if (await guard.ExecuteNonQueryAsync(cancel) == 0)
-                {
-                    throw new LeadLostException();
-                }
-            }
-
-            try
-            {
-                await transaction.CommitAsync(cancel);
-            }
-            catch (Exception e) when (e is NpgsqlException or IOException or InvalidOperationException)
-            {
-                // Whether it was kept nobody can say now; what is kept is read again before anything is written a second time.
-                throw new LeadLostException(e);
-            }
-        }
-
-        // Kept: from here on nothing that fails may have it written again.
-        var begun = starts.Select(s => s.Row).ToArray();
-        TaskRun[] all = [.. runs, .. starts.Select(s => s.Run.ToRun(RunState.Running, null, s.Row.Started!.Value))];
-        told.Clear();
-        starts.Clear();
-        odd.Clear();
-        notices!.Kept();
+        RunRow[] begun = [.. decided.Starts];
+        var (told, started) = await decided.KeepAsync(source, lead!, noticeTable, notices!, clock.GetCurrentInstant(), Instant.FromUnixTimeMilliseconds(agenda.Now), cancel);
+        TaskRun[] all = [.. told, .. started];
         health.Hear(all);
-        foreach (var r in runs.Where(r => r.State is RunState.Done or RunState.Failed))
+        foreach (var r in told.Where(r => r.State is RunState.Done or RunState.Failed))
         {
             metrics.Ended(PlanFile.Name(r.Kind), PlanFile.Name(r.State));
         }

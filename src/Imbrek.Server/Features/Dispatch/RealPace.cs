@@ -32,7 +32,7 @@ internal sealed class RealPace(Dispatcher dispatcher, NodaTime.IClock clock, ILo
             catch (Exception e)
             {
                 // Whatever it is, the server goes on and tries again; only nothing starts until then.
-                log.LogWarning(e is NpgsqlException or Dispatcher.LeadLostException or InvalidOperationException ? null : e, "Nothing is started for the moment: {Reason}", e.Message);
+                log.LogWarning(e is NpgsqlException or DispatchLead.LostException or InvalidOperationException ? null : e, "Nothing is started for the moment: {Reason}", e.Message);
                 await dispatcher.LeaveAsync();
                 await dispatcher.WaitAsync(Look, CancellationToken.None);
             }

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
 using Imbrek.Server.Features.Dispatch;
 using Imbrek.Server.State;
@@ -13,6 +14,12 @@ internal sealed class FleetChanges(FleetState fleet, NpgsqlDataSource source, IS
     /// <summary>A part of the fleet as it stands in the newest version; null when it is not there.</summary>
     public JsonObject? Find(string list, string id) =>
         JsonNode.Parse(FleetFile.Write(fleet.Fleet.WithPlans([])))![list]?.AsArray().OfType<JsonObject>().FirstOrDefault(o => o["id"]?.ToString() == id)?.DeepClone().AsObject();
+
+    /// <summary>Names a branch of a database, in place of what was known of it: who follows an engine's log may have named it before.</summary>
+    /// <param name="database">The database as it stands in the fleet.</param>
+    /// <param name="branch">The branch.</param>
+    public static void Name(JsonObject database, Branch branch) =>
+        database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetFile.Write(branch)]);
 
     /// <summary>A database joins a group, unless it is in it.</summary>
     public IEnumerable<FleetParts.Change> Joins(string? group, string database)

@@ -67,16 +67,10 @@ internal sealed class InventoryRounds(NpgsqlDataSource source, InventoryBook boo
 
     private static async Task<HostAnswer> AskAsync(IDriverFamily family, Id<Core.Fleet.Host> host, CancellationToken cancel)
     {
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        limit.CancelAfter(Patience);
         try
         {
-            // Also one that does not heed its cancellation is waited for no longer.
-            return await family.Inventory!.AskAsync(host, limit.Token).WaitAsync(limit.Token);
-        }
-        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-        {
-            return new([], [$"{host} did not answer within {Patience.TotalSeconds:0} s"]);
+            var (answer, why) = await DriverAnswer.WithinAsync(Patience, c => family.Inventory!.AskAsync(host, c), cancel);
+            return answer ?? new([], [why!]);
         }
         catch (Exception e) when (!cancel.IsCancellationRequested)
         {

@@ -54,7 +54,8 @@ internal static class RecoverEndpoints
 
     /// <summary>What putting it back in place would reach, take and cost, or why it cannot be.</summary>
     /// <param name="GivesUpSeconds">How much of what was written since is not in it afterwards, but saved.</param>
-    public sealed record InPlaceView(Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? GivesUpSeconds, string? WhyNot);
+    /// <param name="Settings">What must be changed on its host; null where nothing must.</param>
+    public sealed record InPlaceView(Instant? Reaches, double? LostSeconds, double? Seconds, double? ServiceSeconds, double? GivesUpSeconds, string? WhyNot, SettingsAsked.SettingsView? Settings = null);
 
     public sealed record NearestView(bool Recoverable, Instant? Before, Instant? After, IReadOnlyList<string> Reasons);
 
@@ -92,10 +93,12 @@ internal static class RecoverEndpoints
         bool StopsAtPositions,
         string? QueryHelp,
         InPlaceView InPlace,
-        IReadOnlyList<ComparedView> Compared);
+        IReadOnlyList<ComparedView> Compared,
+        SettingsAsked.SettingsView? Settings);
 
     /// <param name="CheckWithin">Seconds its checks may take; null for as long as they need.</param>
-    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null, Instant? Until = null, double? CheckWithin = null);
+    /// <param name="Settings">When settings of its host are changed that it needs: <c>now</c> or <c>window</c>; null where it needs none.</param>
+    public sealed record RestoreRequest(string Database, Instant Target, string? Loss, Instant? At, string? Host, string? Base, string? Without, string? Instance, string? Query, bool? Rehearse, long? Before, bool? InPlace = null, Instant? Until = null, double? CheckWithin = null, string? Settings = null);
 
     public sealed record RunStarted(Guid Id);
 
@@ -105,12 +108,12 @@ internal static class RecoverEndpoints
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapGet("/api/recover/{id}", GetWays).Needs(Roles.Look).Computes().WithName("Ways");
+        app.MapGet("/api/recover/{id}", GetWaysAsync).Needs(Roles.Look).Computes().WithName("Ways");
         app.MapPost("/api/recover", StartAsync).Needs(Roles.Operate).Computes().WithName("StartRestore");
         app.MapPost("/api/incidents", NoteIncidentAsync).Needs(Roles.Operate).WithName("NoteIncident");
     }
 
-    private static Ok<WaysView> GetWays(string id, FleetState state, Drivers drivers, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host, [FromQuery(Name = "base")] string? onto, string? without)
+    private static async Task<Ok<WaysView>> GetWaysAsync(string id, FleetState state, Drivers drivers, ImbrekContext data, IClock clock, [FromQuery(Name = "target")] string wanted, string? loss, string? at, string? host, [FromQuery(Name = "base")] string? onto, string? without, CancellationToken cancel)
     {
         var target = Premise.ReadInstant("target", wanted);
         var now = clock.GetCurrentInstant();
@@ -134,6 +137,7 @@ internal static class RecoverEndpoints
         var chosen = (answer.Host ?? question.Choice.Host) is { } h ? s.Fleet.Hosts[h] : null;
         var objective = s.Objective;
         var family = drivers.TryFor(d);
+        var asked = await SettingsAsked.AtAsync(data, now, cancel);
         return TypedResults.Ok(new WaysView(
             d.Id.Value,
             d.Name,
@@ -147,7 +151,7 @@ internal static class RecoverEndpoints
             [.. answer.Alternatives.Select(a => View(a, answer.Best))],
             chosen is null ? [] : [.. Prechecks.Of(s, chosen, answer.Best, resolved, asOf).Select(c => new PrecheckView(c.Name, c.Outcome, c.Detail))],
             chosen is null ? [] : Prechecks.DoesNotComeAlong(s.Fleet, d, chosen, family?.RestoresInstances ?? false),
-            [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved)))],
+            [.. s.Fleet.HostList.Where(x => x.Engines.Count == 0 || x.Engines.Contains(d.Engine)).Select(x => new HostView(x.Id.Value, HostQualification.WhyNot(s.Fleet, d, x, resolved) ?? family?.WhyNotOn(x.Id)))],
             objective?.RpoSeconds,
             objective?.RtoSeconds,
             d.DetectSeconds,
@@ -159,15 +163,16 @@ internal static class RecoverEndpoints
             family?.StopsAtPositions ?? false,
             family?.QueryHelp,
             InPlace(),
-            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null), WhyNoCopy(CopyUse.View), WhyNoCopy(CopyUse.Clone), WhyNoCopy(CopyUse.LeftOpen), drivers.WhyNoSecond(s.Fleet, d))).Select(w => new ComparedView(
-                w.Way, w.Replica?.Value, w.GivesService, w.Host?.Value, w.Reaches, w.LostSeconds, w.UsableSeconds, w.ServiceSeconds, w.RoomBytes, w.MovedBytes, w.Links, w.Keeps, w.KeepsNot, w.Afterwards, w.Why, w.WhyNot))]));
+            [.. WaysCompared.Of(s, question, resolved, new(family?.RestoresInstances ?? false, WhyNotInPlace(drivers, s, null, null), WhyNoCopy(CopyUse.View), WhyNoCopy(CopyUse.Clone), WhyNoCopy(CopyUse.LeftOpen), drivers.WhyNoSecond(s.Fleet, d))).Select(w => new ComparedView(
+                w.Way, w.Replica?.Value, w.GivesService, w.Host?.Value, w.Reaches, w.LostSeconds, w.UsableSeconds, w.ServiceSeconds, w.RoomBytes, w.MovedBytes, w.Links, w.Keeps, w.KeepsNot, w.Afterwards, w.Why, w.WhyNot))],
+            asked.Of(answer.Best?.Needs ?? [])));
 
-        string? WhyNoCopy(CopyUse use) => family is null ? $"this installation has no driver for {d.Name}" : family.WhyNoCopy(use, forHosts: use == CopyUse.Clone);
+        string? WhyNoCopy(CopyUse use) => family is null ? Drivers.WhyNone(d) : family.WhyNoCopy(use, forHosts: use == CopyUse.Clone);
 
         // On its own host the path may be another one, and takes another time.
         InPlaceView InPlace()
         {
-            if (WhyNotInPlace(drivers, s, null) is { } whyNot)
+            if (WhyNotInPlace(drivers, s, null, null) is { } whyNot)
             {
                 return new(null, null, null, null, null, whyNot);
             }
@@ -175,7 +180,8 @@ internal static class RecoverEndpoints
             var there = PathFinder.Find(s, question with { Choice = question.Choice with { Host = d.Host } });
             return there.Best is not { } path
                 ? new(null, null, null, null, null, there.Reason ?? "there is nothing to restore from")
-                : new(path.Reaches, path.LostSeconds, path.Seconds, path.ServiceSeconds, (now - path.Reaches).TotalSeconds, Prechecks.Of(s, s.Fleet.Hosts[d.Host], path, resolved, asOf).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").FirstOrDefault());
+                : WhyNotInPlace(drivers, s, null, path) is { } no ? new(null, null, null, null, null, no)
+                : new(path.Reaches, path.LostSeconds, path.Seconds, path.ServiceSeconds, (now - path.Reaches).TotalSeconds, Prechecks.Of(s, s.Fleet.Hosts[d.Host], path, resolved, asOf).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").FirstOrDefault(), asked.Of(path.Needs));
         }
     }
 
@@ -262,7 +268,7 @@ internal static class RecoverEndpoints
 
         if (request.InPlace == true)
         {
-            if (WhyNotInPlace(drivers, s, request) is { } whyNot)
+            if (WhyNotInPlace(drivers, s, request, null) is { } whyNot)
             {
                 throw new BadInputException("inPlace", whyNot, 409, "not-in-place");
             }
@@ -285,6 +291,18 @@ internal static class RecoverEndpoints
             throw new BadInputException("target", answer.Reason!, 409, "no-path");
         }
 
+        if (request.InPlace == true && drivers.For(d).WhyNotInPlace(d, path) is { } not)
+        {
+            throw new BadInputException("base", not, 409, "not-in-place");
+        }
+
+        if (request.InPlace != true && drivers.For(d).WhyNotOn(path.Host) is { } notThere)
+        {
+            throw new BadInputException("host", notThere, 409, "not-now");
+        }
+
+        SettingsAsked.MustBeAnswered(path.Needs, request.Settings);
+        path = path with { Needs = (await SettingsAsked.AtAsync(data, now, cancel)).Answered(path.Needs, request.Settings) };
         var failed = Prechecks.Of(s, s.Fleet.Hosts[path.Host], path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).ToArray();
         if (failed.Length > 0)
         {
@@ -309,7 +327,7 @@ internal static class RecoverEndpoints
         }
 
         var asked = new RestoreQuestion(
-            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before, Stays: request.Until is not null, CheckWithin: request.CheckWithin);
+            loss.ToString(), request.Target, request.At, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, request.Without, path.Host.Value, instance, RestoreQuestion.Promise.Of(path), request.Before, Stays: request.Until is not null, CheckWithin: request.CheckWithin, Settings: request.Settings);
         var (rehearse, inPlace) = (request.Rehearse ?? false, request.InPlace ?? false);
         var who = user.Identity!.Name!;
         var run = inPlace
@@ -338,13 +356,14 @@ internal static class RecoverEndpoints
     }
 
     /// <summary>Why a database cannot be put back in place; null when it can.</summary>
-    private static string? WhyNotInPlace(Drivers drivers, RecoverySubject s, RestoreRequest? request)
+    private static string? WhyNotInPlace(Drivers drivers, RecoverySubject s, RestoreRequest? request, RestorePath? path)
     {
         var d = s.Database;
         return request?.Rehearse == true ? "a rehearsal is thrown away; it puts nothing in place"
             : request?.Host is { } host && host != d.Host.Value ? $"it runs on {d.Host}, and is put back there"
             : !string.IsNullOrWhiteSpace(request?.Instance) ? "what is restored takes the place of what is there, and needs no name"
-            : drivers.TryFor(d) is not { RestoresInPlace: true } ? $"the drivers of {d.Name} put nothing in place"
+            : drivers.TryFor(d) is not { } family ? Drivers.WhyNone(d)
+            : family.WhyNotInPlace(d, path) is { } why ? why
             : RestoreInPlace.Saves(s.Fleet, d) is null ? "no plan says where what it holds now would be saved first"
             : null;
     }

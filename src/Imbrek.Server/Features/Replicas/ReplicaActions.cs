@@ -114,7 +114,7 @@ internal static class ReplicaActions
 
         public IDriverFamily For(Core.Fleet.Database d, ReplicaAct act, Id<Replica>? replica = null) => WhyNot(d, act, replica) is { } why ? throw new BadInputException("id", why, 409, "no-driver") : drivers.For(d);
 
-        public string? WhyNot(Core.Fleet.Database d, ReplicaAct act, Id<Replica>? replica = null) => drivers.TryFor(d) is not { } family ? $"this installation has no driver for {d.Name} ({d.Engine}): its replicas are computed and watched, not acted on"
+        public string? WhyNot(Core.Fleet.Database d, ReplicaAct act, Id<Replica>? replica = null) => drivers.TryFor(d) is not { } family ? $"{Drivers.WhyNone(d)} ({d.Engine}): its replicas are computed and watched, not acted on"
             : !family.Here ? null
             : family.Replicate is { } driver ? driver.WhyNot(act, replica) : $"the drivers of {d.Name} do not act on replicas";
 
@@ -125,11 +125,10 @@ internal static class ReplicaActions
         public bool StopsTogether(Core.Fleet.Database d) => fleet.Fleet.GroupOf(d.Id) is { Databases.Count: > 1 } && drivers.TryFor(d) is { Here: true, Replicate.StopsAtInstants: true };
 
         /// <summary>Why nothing of a database can be restored; null when it can.</summary>
-        public string? WhyNoRestore(Core.Fleet.Database d) => drivers.TryFor(d) is null ? $"this installation has no driver for {d.Name} ({d.Engine})" : null;
+        public string? WhyNoRestore(Core.Fleet.Database d) => drivers.TryFor(d) is null ? Drivers.WhyNone(d) : null;
 
         /// <summary>Why nothing can be started on a host, for a database; null when it can, or nobody acts on that anyway.</summary>
-        public string? WhyNotOn(Core.Fleet.Database d, Id<Core.Fleet.Host> host) =>
-            drivers.TryFor(d) is { } family && !family.StartsOn(host) ? $"this server cannot start an engine on {host}: it knows no folder for one there" : null;
+        public string? WhyNotOn(Core.Fleet.Database d, Id<Core.Fleet.Host> host) => drivers.TryFor(d)?.WhyNotOn(host);
 
         /// <summary>Keeps a run and has it begun; what it claims nobody else may have.</summary>
         /// <param name="held">The drill with a date that it holds, kept with it; null for none.</param>
@@ -153,16 +152,8 @@ internal static class ReplicaActions
     private static async Task<Ok<ReplicaPositions>> PositionsAsync(string id, Acting acting, CancellationToken cancel)
     {
         var (_, source, family) = acting.Of(id, ReplicaAct.Look);
-        using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        limit.CancelAfter(Patience);
-        try
-        {
-            return TypedResults.Ok(await family.Replicate!.PositionsAsync(source.Replica.Id, limit.Token));
-        }
-        catch (Exception e) when (e is DriverException or DriverGoneException or OperationCanceledException && !cancel.IsCancellationRequested)
-        {
-            throw new BadInputException("id", e is OperationCanceledException ? "it does not answer" : e.Message, 409, "not-reached");
-        }
+        var (positions, why) = await Runs.DriverAnswer.WithinAsync(Patience, c => family.Replicate!.PositionsAsync(source.Replica.Id, c), cancel);
+        return TypedResults.Ok(positions ?? throw new BadInputException("id", why!, 409, "not-reached"));
     }
 
     internal static BadInputException NotFound(string id, string member = "id") => new(member, $"there is no replica '{InputBounds.Quote(id)}'", 404, "not-found");

@@ -1,4 +1,5 @@
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
@@ -144,7 +145,7 @@ internal static class ReplicaEndpoints
     {
         if (s is null || s.Replica is null || !fleet.Replicas.TryGetValue(new(s.Replica), out var replica))
         {
-            throw new BadInputException($"{where}.replica", $"there is no replica '{Core.Formats.InputBounds.Quote(s?.Replica ?? "")}'");
+            throw new BadInputException($"{where}.replica", $"there is no replica '{InputBounds.Quote(s?.Replica ?? "")}'");
         }
 
         var at = s.At ?? now;
@@ -154,12 +155,10 @@ internal static class ReplicaEndpoints
             : s.AppliedTo > s.ReceivedTo ? throw new BadInputException($"{where}.appliedTo", "is after receivedTo")
             : at - s.AppliedTo > MostLag ? throw new BadInputException($"{where}.appliedTo", "is more than ten years ago")
             : s.HeldUpBy is { Length: > MostText } ? throw new BadInputException($"{where}.heldUpBy", $"is at most {MostText} letters")
-            : s.WatchedFrom is { } eye && !fleet.Hosts.ContainsKey(new(eye)) ? throw new BadInputException($"{where}.watchedFrom", $"there is no host '{Core.Formats.InputBounds.Quote(eye)}'")
-            : s.PendingBytes is < 0 or > Core.Formats.InputBounds.Bytes ? throw new BadInputException($"{where}.pendingBytes", $"must be from 0 to {Core.Formats.InputBounds.Bytes}")
+            : s.WatchedFrom is { } eye && !fleet.Hosts.ContainsKey(new(eye)) ? throw new BadInputException($"{where}.watchedFrom", $"there is no host '{InputBounds.Quote(eye)}'")
+            : s.PendingBytes is < 0 or > InputBounds.Bytes ? throw new BadInputException($"{where}.pendingBytes", $"must be from 0 to {InputBounds.Bytes}")
             : branch != 1 && fleet.DatabaseById[replica.Database].Branches.All(b => b.Id != branch) ? throw new BadInputException($"{where}.branch", $"database '{replica.Database}' has no branch {branch}")
-            : new LagSample(replica.Id, branch, Milliseconds(at), Milliseconds(s.ReceivedTo), Milliseconds(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false, s.HeldUpBy, s.Unusable ?? false, s.WatchedFrom is { } from ? new(from) : null);
-
-        static Instant Milliseconds(Instant t) => Instant.FromUnixTimeMilliseconds(t.ToUnixTimeMilliseconds());
+            : new LagSample(replica.Id, branch, Instants.Floor(at), Instants.Floor(s.ReceivedTo), Instants.Floor(s.AppliedTo), s.PendingBytes ?? 0, s.ReceivedPosition, s.InStep ?? false, s.HeldUpBy, s.Unusable ?? false, s.WatchedFrom is { } from ? new(from) : null);
     }
 
     private const int MostText = 300;

@@ -20,8 +20,10 @@ internal interface IDriverFamily
     /// <summary>Whether what it calls a database is a whole instance, with its accounts, settings and jobs.</summary>
     bool RestoresInstances { get; }
 
-    /// <summary>Whether it can have what was restored take the place of its database.</summary>
-    bool RestoresInPlace => false;
+    /// <summary>Why it has nothing that was restored take the place of a database; null when it does.</summary>
+    /// <param name="database">The database.</param>
+    /// <param name="path">What would be restored; null while that is not known.</param>
+    string? WhyNotInPlace(Core.Fleet.Database database, RestorePath? path) => $"the drivers of {database.Name} put nothing in place";
 
     /// <summary>Why it moves no database to another host by its sets; null when it does.</summary>
     string? WhyNoMove => "its drivers move nothing by sets: set up a replica there, and switch over to it";
@@ -35,25 +37,28 @@ internal interface IDriverFamily
     /// <summary>Why it makes no copy that ends; null when it does.</summary>
     /// <param name="use">What it is to be.</param>
     /// <param name="forHosts">Whether named hosts are to get in.</param>
-    string? WhyNoCopy(CopyUse use, bool forHosts) => use switch
-    {
-        CopyUse.LeftOpen => "its drivers leave nothing open for log: a standby follows by itself (Replicas)",
-        CopyUse.View when !forHosts => null,
-        _ => "its drivers open a copy for reading through the product alone: they let hosts in by no rule of their own",
-    };
+    string? WhyNoCopy(CopyUse use, bool forHosts) => "its drivers make no copies that end";
+
+    /// <summary>Why it cannot let a host into a copy; null when it can.</summary>
+    string? WhyNotLetIn(Core.Fleet.Host host) => null;
+
+    /// <summary>Why statements that mask a clone are carried out nowhere; null when they are, or when that is known only once they are tried.</summary>
+    string? WhyNoMask(IReadOnlyList<string> statements) => null;
 
     /// <summary>What statements of a change may be, in words; null where none are carried out.</summary>
     string? ChangeHelp => null;
 
-    /// <summary>Why it carries out no changes; null when it does.</summary>
-    /// <param name="aside">Whether on a copy, and not on the database itself.</param>
-    string? WhyNoChange(bool aside) => "its drivers carry out no changes";
+    /// <summary>Why it carries a change out neither on a copy nor on a database itself; null when it does.</summary>
+    string? WhyNoChange(Core.Changes.Change change) => "its drivers carry out no changes";
 
     /// <summary>Whether it acts on a database.</summary>
     bool Knows(Core.Fleet.Database database);
 
     /// <summary>Whether it can start engines on a host: one of its own, or one it reaches.</summary>
     bool StartsOn(Id<Core.Fleet.Host> host) => true;
+
+    /// <summary>Why nothing can be started on a host; null when it can.</summary>
+    string? WhyNotOn(Id<Core.Fleet.Host> host) => StartsOn(host) ? null : $"this server cannot start an engine on {host}: it knows no folder for one there";
 
     /// <summary>Restores; only while <see cref="Here"/>.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
@@ -84,6 +89,11 @@ internal interface IDriverFamily
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     ICreateDriver? Create => null;
 
+    /// <summary>Makes databases; only while <see cref="Here"/>.</summary>
+    /// <exception cref="DriverException">The family makes none.</exception>
+    /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
+    ICreateDriver Maker => Create ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {Name} make no databases");
+
     /// <summary>Asks hosts for their databases; only while <see cref="Here"/>. Null when the family cannot.</summary>
     /// <exception cref="DriverGoneException">It cannot be called from this process any more.</exception>
     IInventoryDriver? Inventory => null;
@@ -106,7 +116,7 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
     /// <summary>The drivers for a database.</summary>
     /// <exception cref="BadInputException">There are none: nothing is accepted that nobody can carry out.</exception>
     public IDriverFamily For(Core.Fleet.Database database) => TryFor(database) ?? throw new BadInputException(
-        "database", $"this installation has no driver for {database.Name} ({database.Engine}): it can be planned for and computed, but not acted on", 409, "no-driver");
+        "database", $"{WhyNone(database)} ({database.Engine}): it can be planned for and computed, but not acted on", 409, "no-driver");
 
     /// <summary>The drivers for a database; null when there are none.</summary>
     public IDriverFamily? TryFor(Core.Fleet.Database database) => families.FirstOrDefault(f => f.Knows(database));
@@ -117,8 +127,11 @@ internal sealed class Drivers(IEnumerable<IDriverFamily> families)
     /// <summary>The drivers that make databases on an engine; null when there are none.</summary>
     public IDriverFamily? ThatMake(EngineProfile engine) => families.FirstOrDefault(f => f.Makes(engine));
 
+    /// <summary>That nobody acts on a database, for people.</summary>
+    public static string WhyNone(Core.Fleet.Database d) => $"this installation has no driver for {d.Name}";
+
     /// <summary>Why no second database is made of one; null when one can be.</summary>
-    public string? WhyNoSecond(FleetModel fleet, Core.Fleet.Database d) => TryFor(d) is not { } family ? $"this installation has no driver for {d.Name}"
+    public string? WhyNoSecond(FleetModel fleet, Core.Fleet.Database d) => TryFor(d) is not { } family ? WhyNone(d)
         : d.IsInstanceData ? "what an instance holds beside its databases belongs to its host"
         : family.Makes(fleet.Engines[d.Engine]) ? null
         : "its drivers make no database of what was restored: restore it aside";

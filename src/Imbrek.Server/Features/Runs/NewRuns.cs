@@ -1,3 +1,4 @@
+using Imbrek.Core.Formats;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Live;
@@ -18,7 +19,7 @@ internal sealed class NewRuns(ImbrekContext data, RunWorker worker, Peers peers)
         Kind = kind,
         Database = database,
         Driver = driver,
-        Due = Instant.FromUnixTimeMilliseconds(now.ToUnixTimeMilliseconds()),
+        Due = Instants.Floor(now),
         State = (short)RunState.Waiting,
         AskedBy = who,
         Question = RunJson.Write(question),

@@ -55,7 +55,7 @@ internal abstract class ReplicaKind(Drivers drivers, FleetState fleet, ReplicaBo
     protected static string NoteOf(RunContext run, Ending end, string done)
     {
         var said = end.Failed is { } failed ? run.Run[failed].Note : end.State == RunState.Cancelled ? $"cancelled by {run.Run.CancelledBy}" : done;
-        return said + (end.LeftBehind.Count == 0 ? "" : $"; could not be taken back: {string.Join(", ", end.LeftBehind.Select(n => run.Run.Plan[n].Title))}");
+        return said + end.NotTakenBack(run.Run.Plan);
     }
 
     /// <summary>What to say when it went well.</summary>

@@ -191,7 +191,7 @@ internal static class RunEndpoints
 
         _ = drivers.For(database);
         var now = clock.GetCurrentInstant();
-        var due = Instant.FromUnixTimeMilliseconds((Premise.ReadInstantOrNull("at", request.At) ?? now).ToUnixTimeMilliseconds());
+        var due = Instants.Floor(Premise.ReadInstantOrNull("at", request.At) ?? now);
         if (due < now - Duration.FromMinutes(1) || due > now + FurthestAhead)
         {
             throw new BadInputException("at", $"must lie between now and {FurthestAhead.Days} days from now");

@@ -347,7 +347,7 @@ internal sealed record RunView(
     /// <summary>What a restore was asked for; null for a run of another kind.</summary>
     public static RestoreView? RestoreOf(RunRow r, FleetState fleet)
     {
-        if (r.Kind == MoveKind.KindName || RestoreQuestion.Of(r) is not { } asked)
+        if (Moving.Is(r.Kind) || RestoreQuestion.Of(r) is not { } asked)
         {
             return null;
         }

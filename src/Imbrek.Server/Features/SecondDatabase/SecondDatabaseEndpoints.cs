@@ -4,6 +4,8 @@ using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Moves;
 using Imbrek.Core.Recovery;
+using Imbrek.Data;
+using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Restore;
@@ -30,26 +32,29 @@ internal static class SecondDatabaseEndpoints
     /// <param name="Names">What its files and accounts would be called; as proposed where what was wanted cannot be.</param>
     /// <param name="Rounds">Of a copy elsewhere: the first round and those of log, as expected.</param>
     /// <param name="NamesUnknown">Why its names cannot be told now; null when they are.</param>
+    /// <param name="QueryHelp">What a query to check it may be; null where nothing of its family is known.</param>
     /// <param name="Plans">The plans that will take it.</param>
     /// <param name="MoreOpen">In what it would be more open than its source: it is released only where somebody says why.</param>
     public sealed record SecondView(
-        string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, long? RoomBytes, long? MovedBytes, IReadOnlyList<MoveForecast.Round> Rounds, IReadOnlyList<SecondNameView> Names, string? NamesUnknown,
-        IReadOnlyList<string> Plans, string? FirstBase, IReadOnlyList<string> MoreOpen, IReadOnlyList<string> DoesNotComeAlong);
+        string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, long? RoomBytes, long? MovedBytes, IReadOnlyList<MoveForecast.Round> Rounds, IReadOnlyList<SecondNameView> Names, string? NamesUnknown, string? QueryHelp,
+        IReadOnlyList<string> Plans, string? FirstBase, IReadOnlyList<string> MoreOpen, IReadOnlyList<string> DoesNotComeAlong, SettingsAsked.SettingsView? Settings = null);
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapPost("/api/second/worksheet", WorksheetAsync).Needs(Roles.Look).Computes().WithName("SecondDatabaseWorksheet");
-        app.MapPost("/api/second", BeginAsync).Needs(Roles.Operate).Computes().WithName("SecondDatabase");
+        app.MapPost("/api/second-databases/worksheet", WorksheetAsync).Needs(Roles.Look).Computes().WithName("SecondDatabaseWorksheet");
+        app.MapPost("/api/second-databases", BeginAsync).Needs(Roles.Operate).Computes().WithName("SecondDatabase");
     }
 
-    private static async Task<Ok<SecondView>> WorksheetAsync(SecondDatabasePlanning.SecondRequest request, SecondDatabasePlanning planning, Drivers drivers, CancellationToken cancel)
+    private static async Task<Ok<SecondView>> WorksheetAsync(SecondDatabasePlanning.SecondRequest request, SecondDatabasePlanning planning, FleetState fleet, Drivers drivers, ImbrekContext data, IClock clock, CancellationToken cancel)
     {
+        var family = drivers.TryFor(fleet[request.Database ?? ""].Subject.Database);
         try
         {
-            var p = planning.Of(request);
+            var settings = await SettingsAsked.AtAsync(data, clock.GetCurrentInstant(), cancel);
+            var p = planning.Of(request, settings);
             var (names, unknown, fault) = await planning.NamesAsync(request, p, cancel);
             var (s, d) = (p.Subject, p.Subject.Database);
-            MoveForecast.Round[] rounds = p.Follows is { } follows ? [.. follows.Forecast.Rounds.Take(LogRounds.Most), follows.Forecast.Last] : [];
+            MoveForecast.Round[] rounds = p.Follows is { } follows ? [.. follows.Forecast.Rounds, follows.Forecast.Last] : [];
             return TypedResults.Ok(new SecondView(
                 fault?.Message,
                 fault?.Member,
@@ -62,21 +67,24 @@ internal static class SecondDatabaseEndpoints
                 rounds,
                 [.. names.Select(n => new SecondNameView(n.Kind, n.From, n.To, n.TakenBy))],
                 unknown,
+                family?.QueryHelp,
                 [.. p.Model.PlansOf(p.Made).Select(x => x.Name)],
                 p.FirstBase is { } first ? $"{PlanFile.Name(first.Kind)} into {first.Store}" : null,
                 MoreOpen.Of(s.Fleet, d.Id.Value, p.Path.Host.Value),
-                Prechecks.DoesNotComeAlong(s.Fleet, d, s.Fleet.Hosts[p.Path.Host], drivers.TryFor(d)?.RestoresInstances ?? false, planned: p.FirstBase is not null)));
+                Prechecks.DoesNotComeAlong(s.Fleet, d, s.Fleet.Hosts[p.Path.Host], family?.RestoresInstances ?? false, planned: p.FirstBase is not null),
+                settings.Of(p.Path.Needs)));
         }
         catch (BadInputException e) when (e.Status != 404)
         {
-            return TypedResults.Ok(new SecondView(e.Message, e.Member, null, null, null, null, null, null, [], [], null, [], null, [], []));
+            return TypedResults.Ok(new SecondView(e.Message, e.Member, null, null, null, null, null, null, [], [], null, family?.QueryHelp, [], null, [], []));
         }
     }
 
     private static async Task<Created<ReplicaActions.RunBegun>> BeginAsync(
-        SecondDatabasePlanning.SecondRequest request, SecondDatabasePlanning planning, Drivers drivers, ReplicaActions.Acting acting, ClaimsPrincipal user, CancellationToken cancel)
+        SecondDatabasePlanning.SecondRequest request, SecondDatabasePlanning planning, Drivers drivers, ReplicaActions.Acting acting, ImbrekContext data, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
-        var p = planning.Of(request);
+        var p = planning.Of(request, await SettingsAsked.AtAsync(data, clock.GetCurrentInstant(), cancel));
+        SettingsAsked.MustBeAnswered(p.Path.Needs, request.Settings);
         var (names, unknown, fault) = await planning.NamesAsync(request, p, cancel);
         if (fault is not null)
         {

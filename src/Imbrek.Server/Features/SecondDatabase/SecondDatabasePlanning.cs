@@ -11,6 +11,7 @@ using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Server.Features.Fleet;
 using Imbrek.Server.Features.NewDatabase;
+using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.Restore;
@@ -32,7 +33,6 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
     /// <summary>What is asked for.</summary>
     /// <param name="Database">The database it is made of.</param>
     /// <param name="Id">What it is called.</param>
-    /// <param name="Name">What people call it; null for as it is called.</param>
     /// <param name="Target">As it was at this instant, under another name; null for a copy elsewhere, as of one instant after it is asked for.</param>
     /// <param name="Loss">The loss supposed; null for none.</param>
     /// <param name="Host">Where it lives; null for the first recovery host that qualifies.</param>
@@ -41,8 +41,9 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
     /// <param name="Plan">The plan that is to name it; null where one catches it anyway, or none should.</param>
     /// <param name="Names">What its files and accounts are to be called; what is left out stays, or is named after it where it clashes.</param>
     /// <param name="Query">A query to check it with; null for none.</param>
+    /// <param name="Settings">When settings of its host are changed that it needs: <c>now</c> or <c>window</c>; null where it needs none.</param>
     public sealed record SecondRequest(
-        string Database, string Id, string? Name, Instant? Target, string? Loss, string? Host, string? Objective, long? SizeBytes, string? Plan, IReadOnlyList<MappedName>? Names, string? Query);
+        string Database, string Id, Instant? Target, string? Loss, string? Host, string? Objective, long? SizeBytes, string? Plan, IReadOnlyList<MappedName>? Names, string? Query, string? Settings = null);
 
     /// <summary>What it comes to.</summary>
     /// <param name="Subject">The database it is made of.</param>
@@ -61,7 +62,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
     }
 
     /// <exception cref="BadInputException">It names what cannot be.</exception>
-    public Planned Of(SecondRequest request)
+    public Planned Of(SecondRequest request, SettingsAsked settings)
     {
         var (now, db) = (clock.GetCurrentInstant(), state[request.Database ?? ""]);
         var (s, d) = (db.Subject, db.Subject.Database);
@@ -102,6 +103,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
 
         var loss = Premise.Read(request.Loss, null, state.Fleet, now).Loss.For(d, s.Fleet);
         var (path, figures) = request.Target is { } target ? (AtInstant(db, request, target, now, loss), null) : Following(s, request.Host, now);
+        path = path with { Needs = settings.Answered(path.Needs, request.Settings) };
         var at = s.Fleet.Hosts[path.Host];
         var room = request.SizeBytes ?? d.SizeBytes;
         string[] failed =
@@ -118,7 +120,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         var model = NewDatabaseEndpoints.WithPlan(ReplicaParts.Put(state.Fleet, [FleetParts.Put("databases", request.Id!, part)]), request.Id!, request.Plan);
         var made = model.DatabaseById[new(request.Id!)];
         var asked = new RestoreQuestion(
-            loss.ToString(), request.Target ?? now, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, $"second-{Guid.CreateVersion7():n}"[..19], RestoreQuestion.Promise.Of(path));
+            loss.ToString(), request.Target ?? now, null, string.IsNullOrWhiteSpace(request.Query) ? null : request.Query, null, path.Host.Value, $"second-{Guid.CreateVersion7():n}"[..19], RestoreQuestion.Promise.Of(path), Settings: request.Settings);
         var forecast = figures is null ? null : MoveForecast.Of(figures);
         return new(
             s,
@@ -147,24 +149,10 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         }
 
         var source = planned.Subject.Database;
-        using var enough = CancellationTokenSource.CreateLinkedTokenSource(cancel);
-        enough.CancelAfter(Patience);
-        NamesAt there;
-        try
+        var (there, why) = await DriverAnswer.WithinAsync(Patience, c => drivers.For(source).Maker.NamesAsync(source.Id, planned.Path.Host, c), cancel);
+        if (there is null)
         {
-            there = await drivers.For(source).Create!.NamesAsync(source.Id, planned.Path.Host, enough.Token).WaitAsync(enough.Token);
-        }
-        catch (DriverException e)
-        {
-            return new([], e.Message, null);
-        }
-        catch (DriverGoneException)
-        {
-            return new([], "another process can ask for the names, this one cannot", null);
-        }
-        catch (OperationCanceledException) when (!cancel.IsCancellationRequested)
-        {
-            return new([], $"its names were not told within {Patience.TotalSeconds:0} s", null);
+            return new([], why, null);
         }
 
         var (rows, fault) = NameMapping.Of(there, source.Id.Value, request.Id!, wanted);
@@ -211,7 +199,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         // Its branches and the service that it is of stay with the one it is made of.
         part.Remove("branches");
         part.Remove("service");
-        (part["id"], part["name"], part["host"]) = (request.Id, string.IsNullOrWhiteSpace(request.Name) ? request.Id : request.Name.Trim(), host.Id.Value);
+        (part["id"], part["name"], part["host"]) = (request.Id, request.Id, host.Id.Value);
         part["recoveryHosts"] = new JsonArray([.. source.RecoveryHosts.Prepend(source.Host).Distinct().Where(h => h != host.Id).Select(h => (JsonNode)h.Value)]);
         if (request.SizeBytes is { } size)
         {

@@ -4,8 +4,9 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
-import { useParams, useSearchParams } from 'react-router';
+import { useParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useClock } from '../../app/live';
 import { usePlaces, useZone } from '../../app/places';
 import { useGo } from '../../app/premise';
@@ -44,7 +45,7 @@ function Sheet({ kept, engines }: { kept: Schemas['ChangeScriptView'] | null; en
   const [draft, setDraft] = useState<Draft>(() =>
     kept ? draftOf(kept.change) : emptyDraft(Object.keys(engines)[0] ?? ''),
   );
-  const [params, setParams] = useSearchParams();
+  const [params, putAddress] = useAddress();
   const database = params.get('database');
   const [host, setHost] = useState('first');
   const [end, setEnd] = useState<string | null>(null);
@@ -133,20 +134,7 @@ function Sheet({ kept, engines }: { kept: Schemas['ChangeScriptView'] | null; en
               Where, and until when
             </Box>
             <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'start' }}>
-              <DatabaseField
-                key={database}
-                id={database}
-                onPick={(d) =>
-                  setParams(
-                    (before) => {
-                      const next = new URLSearchParams(before);
-                      next.set('database', d);
-                      return next;
-                    },
-                    { replace: true },
-                  )
-                }
-              />
+              <DatabaseField key={database} id={database} onPick={(d) => putAddress({ database: d }, true)} />
               <ChoiceField
                 label="Rehearsed on"
                 value={host}

@@ -98,6 +98,11 @@ function Cluster({
           {c.address}:{c.port} as {c.user}
           {c.credential && `, credential ${c.credential}`}
         </Box>
+        {c.keptOutBy && (
+          <Box sx={{ fontSize: 12.5 }}>
+            <b>Nobody gets in</b>, until <Link to={`/runs/${c.keptOutBy}`}>a run</Link> is over
+          </Box>
+        )}
       </Box>
       <Box>
         {c.problem ? (

@@ -23,6 +23,7 @@ const cluster = {
   keptBytes: 600_000_000,
   problem: null as string | null,
   standbys: [{ replica: 'harbour-hill', address: '10.0.1.7', port: 5432 }],
+  keptOutBy: null as string | null,
 };
 const seen = {
   version: '15',
@@ -51,6 +52,12 @@ describe('clusters', () => {
   it('says why nothing is received', async () => {
     open({ 'GET /api/clusters': [{ ...cluster, problem: 'store hill-shelf is full' }] });
     expect((await screen.findByText('Its log is not received.')).parentElement!.textContent).toContain('is full');
+  });
+
+  it('says that nobody gets in, and which run is at it', async () => {
+    open({ 'GET /api/clusters': [{ ...cluster, keptOutBy: 'r-7' }] });
+    const said = await screen.findByText('Nobody gets in');
+    expect(within(said.parentElement!).getByRole('link').getAttribute('href')).toBe('/runs/r-7');
   });
 
   it('looks first, and offers nothing where something is in the way', async () => {

@@ -3,8 +3,9 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useZone } from '../../app/places';
 import { useGo, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
@@ -18,7 +19,7 @@ import { copyWord, shareLeft } from './words';
 export default function CopiesPage() {
   const { search } = useLocation();
   const zone = useZone();
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const asked = params.get('ask');
   const list = useQuery({
     queryKey: ['runs', 'copies'],
@@ -30,13 +31,7 @@ export default function CopiesPage() {
   const standing = all.filter((c) => c.since !== null);
   const past = all.filter((c) => c.pastEnd).length;
   const endless = standing.filter((c) => c.until === null && c.state !== 'held').length;
-  const ask = (run: string | null) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      if (run) next.set('ask', run);
-      else next.delete('ask');
-      return next;
-    });
+  const ask = (run: string | null) => put({ ask: run });
   return (
     <Box sx={{ p: 2 }}>
       <Box sx={{ display: 'flex', alignItems: 'baseline', gap: 2, flexWrap: 'wrap', mb: 1.5 }}>
@@ -156,6 +151,7 @@ function CopyRow({
                 : c.hosts.length === 0
                   ? 'who looks through here'
                   : `${c.hosts.join(', ')} alone`}
+          {c.answers && <Box sx={{ fontSize: 12 }}>at {c.answers}</Box>}
           <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
             {c.reached ? `as of ${localTime(c.reached, zone)}` : 'being made'}
           </Box>

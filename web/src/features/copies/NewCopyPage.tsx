@@ -5,8 +5,8 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useClock } from '../../app/live';
 import { usePlaces, useZone } from '../../app/places';
 import { useGo, usePremise } from '../../app/premise';
@@ -14,6 +14,7 @@ import { useMay } from '../../app/session';
 import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, count, duration, localTime, readLocal, utc, writeLocal } from '../../shared/format';
+import { isAsked, SettingsChoice, type SettingsWhen } from '../../shared/SettingsChoice';
 import { Side } from '../../shared/Side';
 import { Worksheet } from '../../shared/Worksheet';
 import { LocalTimeField } from '../../shared/LocalTimeField';
@@ -44,18 +45,9 @@ export default function NewCopyPage() {
   const may = useMay('operate');
   const things = usePlaces().data?.things ?? [];
   const hosts = things.filter((t) => t.kind === 'host').map((t) => t.id);
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const database = params.get('database');
   const as = uses.find((u) => u === params.get('as')) ?? 'view';
-  const put = (key: string, value: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        next.set(key, value);
-        return next;
-      },
-      { replace: true },
-    );
   const target = params.get('target');
   // What was chosen before, to the millisecond, until something else is written.
   const [written, setWritten] = useState<string | null>(null);
@@ -71,6 +63,7 @@ export default function NewCopyPage() {
   const [every, setEvery] = useState('900');
   const [refreshed, setRefreshed] = useState('never');
   const [because, setBecause] = useState('');
+  const [settings, setSettings] = useState<SettingsWhen>('');
   const clock = useClock();
   const ending = end ?? (clock ? writeLocal(Math.ceil(clock.now / 3_600_000) * 3_600_000 + 3 * 86_400_000, zone) : '');
   const chosen = written === null && target ? Date.parse(target) : null;
@@ -105,7 +98,12 @@ export default function NewCopyPage() {
     queryFn: () => got(api.POST('/api/copies/worksheet', { body: JSON.parse(asked) as typeof body })),
   });
   const begin = useMutation({
-    mutationFn: () => got(api.POST('/api/copies', { body: { ...body, moreOpenBecause: because.trim() || null } })),
+    mutationFn: () =>
+      got(
+        api.POST('/api/copies', {
+          body: { ...body, moreOpenBecause: because.trim() || null, settings: settings || null },
+        }),
+      ),
     onSuccess: (made) => go(made.ids.length === 1 ? `/runs/${made.ids[0]}` : '/copies'),
   });
   const s = sheet.data;
@@ -116,13 +114,13 @@ export default function NewCopyPage() {
         <h1 style={{ fontSize: 20, margin: 0 }}>{titles[as][0]}</h1>
         <Box sx={{ color: 'text.secondary' }}>{titles[as][1]}</Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
-          <DatabaseField key={database} id={database} onPick={(d) => put('database', d)} />
+          <DatabaseField key={database} id={database} onPick={(d) => put({ database: d }, true)} />
           <ChoiceField
             label="What"
             value={as}
             of={{ view: 'a view, for reading', clone: 'clones, for tests', 'open-for-log': 'left open for log' }}
             width={190}
-            onChange={(v) => put('as', v)}
+            onChange={(v) => put({ as: v }, true)}
           />
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'start' }}>
@@ -269,12 +267,14 @@ export default function NewCopyPage() {
             />
           </Box>
         )}
+        <SettingsChoice settings={s?.settings} when={settings} zone={zone} onWhen={setSettings} />
         {s && (
           <Button
             variant="contained"
             size="large"
             disabled={
               !may ||
+              isAsked(s.settings, settings) ||
               s.refused !== null ||
               begin.isPending ||
               sheet.isPlaceholderData ||

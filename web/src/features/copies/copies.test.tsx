@@ -24,6 +24,7 @@ const copy = (changes: Partial<Schemas['StandingCopyView']>): Schemas['StandingC
   bytes: 0,
   mounted: true,
   hosts: [],
+  answers: null,
   reached: '2026-11-22T23:00:00Z',
   asks: true,
   removing: null,
@@ -96,6 +97,7 @@ describe('copies in use', () => {
         mounted: false,
         bytes: 20e9,
         hosts: ['quay-h2'],
+        answers: '127.0.0.1, port 4711',
         until: '2026-11-23T11:00:00Z',
         pastEnd: true,
         ends: false,
@@ -107,6 +109,7 @@ describe('copies in use', () => {
     expect(view).toContain('ends in 2 h');
     expect(view).toContain('removed then');
     expect(clone).toContain('quay-h2 alone');
+    expect(clone).toContain('at 127.0.0.1, port 4711');
     expect(clone).toContain('past its end by 1 h');
     expect(clone).toContain('people remove it');
     expect(held).toContain('until people decide');

@@ -2,8 +2,9 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useCallback, useMemo, useState } from 'react';
-import { Link, useLocation, useParams, useSearchParams } from 'react-router';
+import { Link, useLocation, useParams } from 'react-router';
 import { api, got } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useGo, usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { CoverLegend } from '../../shared/CoverLegend';
@@ -28,7 +29,7 @@ export default function DatabasePage() {
   const go = useGo();
   const { search } = useLocation();
   const mayOperate = useMay('operate');
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const [noting, setNoting] = useState(false);
   const database = useQuery({
     queryKey: ['database', id, 'view', premise.query],
@@ -45,20 +46,8 @@ export default function DatabasePage() {
   const chosenText = params.get('instant');
   const chosen = chosenText ? Date.parse(chosenText) : null;
   const set = params.get('set');
-  const choose = useCallback(
-    (at: number) =>
-      setParams(
-        (before) => new URLSearchParams([...[...before].filter(([k]) => k !== 'instant'), ['instant', utc(at)]]),
-      ),
-    [setParams],
-  );
-  const chooseSet = useCallback(
-    (s: string | null) =>
-      setParams(
-        (before) => new URLSearchParams([...[...before].filter(([k]) => k !== 'set'), ...(s ? [['set', s]] : [])]),
-      ),
-    [setParams],
-  );
+  const choose = useCallback((at: number) => put({ instant: utc(at) }), [put]);
+  const chooseSet = useCallback((s: string | null) => put({ set: s }), [put]);
   useInstantKeys(cover.data, chosen, choose);
   const chain = useQuery({
     queryKey: ['database', id, 'chain', set, premise.query],

@@ -2,8 +2,9 @@ import Box from '@mui/material/Box';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
@@ -19,7 +20,7 @@ type Due = Schemas['DueRow'];
 
 /** What must be proved by when: a calendar of the coming weeks with the load of each day, and what the proofs there are show of all databases. */
 export default function DrillsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const number = (key: string, usual: number) => Number(params.get(key) ?? usual) || usual;
   const asked = { days: 28, aDay: number('aDay', 6), inSite: number('inSite', 4), onHost: number('onHost', 2) };
   const text = { confidence: params.get('confidence') ?? '0.95', share: params.get('share') ?? '0.1' };
@@ -33,16 +34,6 @@ export default function DrillsPage() {
     retry: false,
     queryFn: () => got(api.GET('/api/drills/due', { params: { query: { ...asked, ...text } } })),
   });
-  const set = (key: string, value: string | null) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value === null) next.delete(key);
-        else next.set(key, value);
-        return next;
-      },
-      { replace: true },
-    );
   const p = programme.data;
   if (!p && programme.error) return <Failure error={programme.error} again={() => void programme.refetch()} />;
   if (!p) return <Box sx={{ p: 3, color: 'text.secondary' }}>Opening…</Box>;
@@ -64,7 +55,7 @@ export default function DrillsPage() {
         </Box>
         <DatedDrills />
         <Shows shown={p.shown} overdue={p.due.filter((d) => d.overdue).length} of={p.due.length} />
-        <Calendar programme={p} chosen={day} choose={(d) => set('day', d === day ? null : d)} />
+        <Calendar programme={p} chosen={day} choose={(d) => put({ day: d === day ? null : d }, true)} />
         <Box component="h2" sx={{ fontSize: 15, mt: 2, mb: 0.5 }}>
           {day === null ? 'Due, the first first' : `Held on ${day}`}
         </Box>
@@ -73,9 +64,9 @@ export default function DrillsPage() {
       <Side label="Capacities and the draw">
         <SideSection title="How many tests at most">
           <Box sx={{ display: 'flex', gap: 1, mt: 1, mb: 1 }}>
-            <Small label="a day in all" value={String(asked.aDay)} set={(v) => set('aDay', v)} />
-            <Small label="in a site" value={String(asked.inSite)} set={(v) => set('inSite', v)} />
-            <Small label="on a host" value={String(asked.onHost)} set={(v) => set('onHost', v)} />
+            <Small label="a day in all" value={String(asked.aDay)} set={(v) => put({ aDay: v }, true)} />
+            <Small label="in a site" value={String(asked.inSite)} set={(v) => put({ inSite: v }, true)} />
+            <Small label="on a host" value={String(asked.onHost)} set={(v) => put({ onHost: v }, true)} />
           </Box>
           <Box sx={{ color: 'text.secondary', fontSize: 12 }}>
             Days on which a pause holds at noon take none. If any calendar keeps all due days, this one does.
@@ -93,8 +84,8 @@ export default function DrillsPage() {
         )}
         <SideSection title="How many must be tested">
           <Box sx={{ display: 'flex', gap: 1, mt: 1, mb: 1 }}>
-            <Small label="confidence" value={text.confidence} set={(v) => set('confidence', v)} />
-            <Small label="share that may fail" value={text.share} set={(v) => set('share', v)} wide />
+            <Small label="confidence" value={text.confidence} set={(v) => put({ confidence: v }, true)} />
+            <Small label="share that may fail" value={text.share} set={(v) => put({ share: v }, true)} wide />
           </Box>
           {programme.error ? (
             <Box role="alert" sx={{ color: 'error.main' }}>

@@ -2,8 +2,9 @@ import Alert from '@mui/material/Alert';
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useGo, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { ChoiceField } from '../../shared/ChoiceField';
@@ -29,7 +30,7 @@ const endings = { home: 'Roles change back', keep: 'Roles stay changed', part: '
 
 /** A drill of many: which databases take part, how each comes back, and what is expected to be lost and to take how long. */
 export default function JointDrillPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const { search } = useLocation();
   const may = useMay('operate');
   const go = useGo();
@@ -55,15 +56,13 @@ export default function JointDrillPage() {
     mutationFn: () => got(api.POST('/api/drills/joint', { body: { ...body, dated: params.get('dated') } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
-  const set = (values: Record<string, string>) =>
-    setParams((b) => ({ ...Object.fromEntries(b), ...values }), { replace: true });
   const s = sheet.data;
   return (
     <Worksheet side={340}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, minWidth: 0 }}>
         <h1 style={{ fontSize: 20, margin: 0 }}>A drill of several databases</h1>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
-          <ChoiceField label="Of" value={of} of={ofWord} width={150} onChange={(v) => set({ of: v, id: '' })} />
+          <ChoiceField label="Of" value={of} of={ofWord} width={150} onChange={(v) => put({ of: v, id: '' }, true)} />
           <ChoiceField
             label="Which"
             value={id}
@@ -74,24 +73,30 @@ export default function JointDrillPage() {
               ]),
             )}
             width={270}
-            onChange={(v) => set({ id: v })}
+            onChange={(v) => put({ id: v }, true)}
           />
           <ChoiceField
             label="Kind"
             value={kind}
             of={of === 'site' ? ofSite : kinds}
             width={320}
-            onChange={(v) => set({ kind: v })}
+            onChange={(v) => put({ kind: v }, true)}
           />
           {restores ? (
-            <ChoiceField label="As after" value={loss!} of={lossWord} width={190} onChange={(v) => set({ as: v })} />
+            <ChoiceField
+              label="As after"
+              value={loss!}
+              of={lossWord}
+              width={190}
+              onChange={(v) => put({ as: v }, true)}
+            />
           ) : (
             <ChoiceField
               label="At the end"
               value={ending}
               of={endings}
               width={180}
-              onChange={(v) => set({ ending: v })}
+              onChange={(v) => put({ ending: v }, true)}
             />
           )}
         </Box>

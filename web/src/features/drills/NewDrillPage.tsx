@@ -4,8 +4,8 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useGo } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { ChoiceField } from '../../shared/ChoiceField';
@@ -29,7 +29,7 @@ const losses = { host: 'its host', array: 'its array', site: 'its site' };
 
 /** A drill that is planned: what on the left with its runbook, what comes of it on the right while one chooses. */
 export default function NewDrillPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const may = useMay('operate');
   const go = useGo();
   const database = params.get('database');
@@ -38,8 +38,6 @@ export default function NewDrillPage() {
   const taken = params.get('taken') ?? 'host';
   const loss = taken in losses ? taken : 'host';
   const byHand = params.get('byHand') !== 'no';
-  const set = (values: Record<string, string>) =>
-    setParams((b) => ({ ...Object.fromEntries(b), ...values }), { replace: true });
   const replicas = useQuery({
     queryKey: ['replicas', 'of', database],
     enabled: database !== null,
@@ -79,27 +77,22 @@ export default function NewDrillPage() {
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 1.5, minWidth: 0 }}>
         <h1 style={{ fontSize: 20, margin: 0 }}>A drill</h1>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
-          <DatabaseField
-            id={database}
-            onPick={(id) =>
-              setParams((b) => ({ ...Object.fromEntries(b), database: id, replica: '' }), { replace: true })
-            }
-          />
+          <DatabaseField id={database} onPick={(id) => put({ database: id, replica: '' }, true)} />
           <ChoiceField
             label="To"
             value={replica}
             of={Object.fromEntries(choices.map((r) => [r.id, `${r.id} (${modeWord[r.mode]}, ${stateWord[r.state]})`]))}
             width={320}
-            onChange={(v) => set({ replica: v })}
+            onChange={(v) => put({ replica: v }, true)}
           />
-          <ChoiceField label="Kind" value={kind} of={kinds} width={340} onChange={(v) => set({ kind: v })} />
+          <ChoiceField label="Kind" value={kind} of={kinds} width={340} onChange={(v) => put({ kind: v }, true)} />
           {kind === 'forced' && (
             <ChoiceField
               label="Taken for lost"
               value={loss}
               of={losses}
               width={150}
-              onChange={(v) => set({ taken: v })}
+              onChange={(v) => put({ taken: v }, true)}
             />
           )}
           <ChoiceField
@@ -107,14 +100,14 @@ export default function NewDrillPage() {
             value={ending}
             of={endings}
             width={180}
-            onChange={(v) => set({ ending: v })}
+            onChange={(v) => put({ ending: v }, true)}
           />
           <ChoiceField
             label="People"
             value={byHand ? 'yes' : 'no'}
             of={{ yes: 'confirm before writes stop and before clients go over', no: 'confirm nothing' }}
             width={340}
-            onChange={(v) => set({ byHand: v })}
+            onChange={(v) => put({ byHand: v }, true)}
           />
         </Box>
         {database !== null && replicas.data && choices.length === 0 && (

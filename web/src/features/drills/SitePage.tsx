@@ -2,8 +2,9 @@ import Box from '@mui/material/Box';
 import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { usePlaces } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
@@ -22,7 +23,7 @@ const orders: Record<Schemas['GoesFirst'], string> = {
 
 /** A whole site is lost now: the order of its return, who is late, who is late only for the others, and what another order would change. */
 export default function SitePage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const { search } = useLocation();
   const sites = (usePlaces().data?.things ?? []).filter((t) => t.kind === 'site');
   const site = params.get('site') ?? sites[0]?.id ?? '';
@@ -40,8 +41,6 @@ export default function SitePage() {
         }),
       ),
   });
-  const set = (values: Record<string, string>) =>
-    setParams((b) => ({ ...Object.fromEntries(b), ...values }), { replace: true });
   if (back.error) return <Failure error={back.error} again={() => void back.refetch()} />;
   const v = back.data;
   const late = v?.returns.filter((r) => r.withinRto === false) ?? [];
@@ -55,7 +54,7 @@ export default function SitePage() {
             select
             label="Site"
             value={site}
-            onChange={(e) => set({ site: e.target.value })}
+            onChange={(e) => put({ site: e.target.value }, true)}
             sx={{ width: 180 }}
           >
             {sites.map((s) => (
@@ -68,7 +67,7 @@ export default function SitePage() {
             select
             label="Order"
             value={order}
-            onChange={(e) => set({ order: e.target.value })}
+            onChange={(e) => put({ order: e.target.value }, true)}
             sx={{ width: 240 }}
           >
             {Object.entries(orders).map(([k, w]) => (
@@ -81,7 +80,7 @@ export default function SitePage() {
             select
             label="People who check"
             value={people}
-            onChange={(e) => set({ people: e.target.value })}
+            onChange={(e) => put({ people: e.target.value }, true)}
             sx={{ width: 150 }}
           >
             {['1', '2', '3', '5', '10', 'all'].map((n) => (

@@ -1,8 +1,9 @@
 import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useZone } from '../../app/places';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
@@ -44,7 +45,7 @@ interface Body {
 export default function EvidencePage() {
   const zone = useZone();
   const { search } = useLocation();
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const database = params.get('database') ?? undefined;
   const pages = useInfiniteQuery({
     queryKey: ['ledger', database],
@@ -69,11 +70,7 @@ export default function EvidencePage() {
           </Box>
         )}
         <Box sx={{ flex: 1 }} />
-        {database && (
-          <Button onClick={() => setParams((p) => new URLSearchParams([...p].filter(([k]) => k !== 'database')))}>
-            Only {database}; show all
-          </Button>
-        )}
+        {database && <Button onClick={() => put({ database: null })}>Only {database}; show all</Button>}
         <Button href="/api/ledger/key" download>
           Public key
         </Button>

@@ -5,8 +5,9 @@ import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { useQuery } from '@tanstack/react-query';
 import { useDeferredValue, useEffect, useMemo, useState } from 'react';
-import { useLocation, useNavigate, useSearchParams } from 'react-router';
+import { useLocation, useNavigate } from 'react-router';
 import { api, got } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { Failure } from '../../shared/Failure';
@@ -20,7 +21,7 @@ import { NeedsYou } from './NeedsYou';
 /** All databases with all figures, the worst first within each service. */
 export default function FleetPage() {
   const premise = usePremise();
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const only = params.get('only') as Verdict | null;
   // The address follows the filter when one stops typing; the rows follow at once, as fast as they can be drawn.
   const [typed, setTyped] = useState<string | null>(null);
@@ -36,22 +37,12 @@ export default function FleetPage() {
     refetchInterval: (query) => (query.state.data?.designing ? 3000 : false),
     queryFn: () => got(api.GET('/api/fleet', { params: { query: premise.query } })),
   });
-  const put = (key: string, value: string | null) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: key === 'find' },
-    );
   const { search } = useLocation();
   const navigate = useNavigate();
   useEffect(() => {
     if (typed === null) return;
     const timer = setTimeout(() => {
-      put('find', typed || null);
+      put({ find: typed || null }, true);
       setTyped(null);
     }, 400);
     return () => clearTimeout(timer);
@@ -89,7 +80,7 @@ export default function FleetPage() {
             size="small"
             exclusive
             value={only}
-            onChange={(_, v: Verdict | null) => put('only', v)}
+            onChange={(_, v: Verdict | null) => put({ only: v })}
             aria-label="Only databases that are"
           >
             {(['unprotected', 'breached', 'atRisk', 'unproven', 'proven'] as Verdict[]).map((v) => (
@@ -125,7 +116,7 @@ export default function FleetPage() {
           <Button
             size="small"
             sx={{ whiteSpace: 'nowrap' }}
-            onClick={() => put('order', order === 'service' ? 'need' : null)}
+            onClick={() => put({ order: order === 'service' ? 'need' : null })}
           >
             {order === 'service' ? 'Sort by need' : 'By service'}
           </Button>

@@ -62,11 +62,13 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
   const filled = (useLocation().state as { part?: Part } | null)?.part;
   const [part, setPart] = useState<Part>(kept ?? filled ?? {});
   const [removing, setRemoving] = useState(false);
-  const [wrong, setWrong] = useState<Record<string, string>>({});
+  // What was typed stays as it was typed: a list is not one word shorter because its comma has no word behind it yet.
+  const [written, setWritten] = useState<Record<string, string>>({});
+  const [wrong, setWrong] = useState<string[]>([]);
   const [why, setWhy] = useState('');
   const id = list === 'links' ? ((part.between as string[] | undefined) ?? []).join('|') : String(part.id ?? '');
   const changed = JSON.stringify(part) !== JSON.stringify(kept ?? {});
-  const bad = Object.keys(wrong).length > 0;
+  const bad = wrong.length > 0;
   const asked = useDeferredValue(JSON.stringify(part));
   const ready = id !== '' && (list !== 'links' || id.split('|').every((s) => s !== ''));
   const preview = useQuery({
@@ -109,10 +111,8 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
   const error = save.error ?? remove.error;
   const set = (m: Member, text: string | string[] | boolean) => {
     const next = put(part, m, text);
-    setWrong((before) => {
-      const rest = Object.fromEntries(Object.entries(before).filter(([key]) => key !== m.key));
-      return next === null ? { ...rest, [m.key]: text as string } : rest;
-    });
+    if (typeof text === 'string') setWritten((before) => ({ ...before, [m.key]: text }));
+    setWrong((before) => [...before.filter((key) => key !== m.key), ...(next === null ? [m.key] : [])]);
     setRemoving(false);
     if (next !== null) setPart(next);
   };
@@ -157,7 +157,8 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
               key={m.key}
               member={m}
               part={part}
-              wrong={wrong[m.key]}
+              written={written[m.key]}
+              wrong={wrong.includes(m.key)}
               zone={zone}
               named={named}
               set={(t) => set(m, t)}
@@ -239,6 +240,7 @@ function Sheet({ list, kept, version }: { list: ListName; kept: Part | null; ver
 function Field({
   member: m,
   part,
+  written,
   wrong,
   zone,
   named,
@@ -246,7 +248,8 @@ function Field({
 }: {
   member: Member;
   part: Part;
-  wrong: string | undefined;
+  written: string | undefined;
+  wrong: boolean;
   zone: string;
   named: (list: ListName) => { id: string; name: string }[];
   set: (text: string | string[] | boolean) => void;
@@ -322,9 +325,9 @@ function Field({
       return (
         <TextField
           label={label}
-          value={wrong ?? typed(m, value)}
-          error={wrong !== undefined}
-          helperText={wrong !== undefined ? 'a number' : m.hint}
+          value={written ?? typed(m, value)}
+          error={wrong}
+          helperText={wrong && m.kind === 'number' ? 'a number' : m.hint}
           onChange={(e) => set(e.target.value)}
           slotProps={m.kind === 'number' ? { htmlInput: { inputMode: 'decimal' } } : {}}
           sx={

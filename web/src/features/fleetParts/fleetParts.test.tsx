@@ -46,6 +46,23 @@ const open = (at: string, more: Record<string, unknown> = {}, may = ['administer
   return asked;
 };
 
+describe('a list of words', () => {
+  it('can be typed letter by letter, its commas too', async () => {
+    server({
+      'GET /api/places': places,
+      'GET /api/fleet/parts/hosts': { version: 7, list: 'hosts', parts: [{ id: 'h1', site: 'quay' }], total: 1 },
+      'GET /api/fleet/parts/hosts/h1/history': [],
+      'POST /api/fleet/preview': preview,
+    });
+    show(<PartPage />, '/setup/fleet/hosts/h1', ['administer'], '/setup/fleet/:list/:id');
+    const field = await screen.findByLabelText<HTMLInputElement>('Versions installed');
+    for (const so of ['14', '14,', '14, ', '14, 15']) {
+      fireEvent.change(field, { target: { value: so } });
+      expect(field.value).toBe(so);
+    }
+  });
+});
+
 describe('a member', () => {
   it('is what stands in the file once it was typed, whatever its unit', () => {
     for (const list of Object.keys(lists) as ListName[])
@@ -56,6 +73,14 @@ describe('a member', () => {
     const mb = lists.hosts.members.find((m) => m.key === 'writeBytesPerSecond')!;
     expect(typed(mb, put({}, mb, '0,1')![mb.key])).toBe('0.1');
     expect(put({}, mb, 'fast')).toBeNull();
+    const settings = lists.hosts.members.find((m) => m.key === 'settings')!;
+    const said = [
+      { name: 'bulk loading', value: 'off' },
+      { name: 'tracking', value: 'a = b' },
+    ];
+    expect(put({}, settings, ' bulk loading=off , tracking = a = b ,')).toEqual({ settings: said });
+    expect(put({}, settings, typed(settings, said))).toEqual({ settings: said });
+    expect(put({}, settings, 'bulk loading, tracking = on')).toBeNull();
   });
 
   it('is left out where it is empty, and others stay as they are', () => {

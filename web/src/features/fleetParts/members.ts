@@ -7,6 +7,8 @@ export type Member = { key: string; label: string; hint?: string; needed?: boole
   | { kind: 'time' }
   /** Texts, between commas. */
   | { kind: 'texts' }
+  /** Settings with their values, between commas: `a = b, c = d`. */
+  | { kind: 'settings' }
   | { kind: 'word'; words: Record<string, string> }
   | { kind: 'words'; words: Record<string, string> }
   /** One, or some, of another list of the fleet. */
@@ -18,6 +20,8 @@ export type ListName =
   'sites' | 'links' | 'arrays' | 'hosts' | 'stores' | 'engines' | 'objectives' | 'services' | 'databases';
 
 export type Part = Record<string, unknown>;
+
+type Setting = { name: string; value: string };
 
 const MB = 1e6;
 const GB = 1e9;
@@ -79,6 +83,8 @@ export const lists: Record<ListName, { word: string; one: string; members: Membe
       { key: 'collation', label: 'Collation', kind: 'text' },
       { key: 'characterSet', label: 'Character set', kind: 'text' },
       { key: 'timeZone', label: 'Time zone', kind: 'text' },
+      { key: 'addresses', label: 'Asks from', kind: 'texts', hint: 'IP addresses, between commas' },
+      { key: 'settings', label: 'Settings', kind: 'settings', hint: 'such as bulk loading = off, between commas' },
       { key: 'openTo', label: 'Open to networks', kind: 'texts', hint: 'between commas' },
       { key: 'signsIn', label: 'Accounts that sign in', kind: 'texts', hint: 'between commas' },
       { key: 'readBy', label: 'Read by', kind: 'texts', hint: 'who can read what lies on it' },
@@ -113,6 +119,8 @@ export const lists: Record<ListName, { word: string; one: string; members: Membe
       seconds('openSeconds', 'To open', true),
       { key: 'tracksChanges', label: 'Tracks changes', kind: 'flag' },
       { key: 'mountsSets', label: 'Opens sets where they lie', kind: 'flag' },
+      { key: 'loadNeeds', label: 'To load an export a host must have', kind: 'settings', hint: 'bulk loading = on' },
+      { key: 'moveNeeds', label: 'To be moved its host must have', kind: 'settings', hint: 'change tracking = on' },
     ],
   },
   objectives: {
@@ -190,10 +198,11 @@ export function typed(m: Member, value: unknown): string {
   if (value === undefined || value === null) return '';
   if (m.kind === 'number') return String(Number(((value as number) / m.unit).toPrecision(12)));
   if (m.kind === 'texts') return (value as string[]).join(', ');
+  if (m.kind === 'settings') return (value as Setting[]).map((s) => `${s.name} = ${s.value}`).join(', ');
   return typeof value === 'string' ? value : JSON.stringify(value);
 }
 
-/** A part with a member as it was typed; what is empty is left out. Null where that is no number. */
+/** A part with a member as it was typed; what is empty is left out. Null where that is no number, or no settings. */
 export function put(part: Part, m: Member, text: string | string[] | boolean): Part | null {
   const next = { ...part };
   const leave = () => Object.fromEntries(Object.entries(part).filter(([key]) => key !== m.key));
@@ -213,6 +222,15 @@ export function put(part: Part, m: Member, text: string | string[] | boolean): P
     if (!Number.isFinite(n)) return null;
     const value = n * m.unit;
     next[m.key] = m.unit >= 1e6 && !m.key.endsWith('PerSecond') ? Math.round(value) : Number(value.toPrecision(12));
+    return next;
+  }
+  if (m.kind === 'settings') {
+    const settings = text
+      .split(',')
+      .filter((t) => t.trim() !== '')
+      .map((t) => /^\s*(?<name>[^=]*[^=\s])\s*=\s*(?<value>.*\S)\s*$/.exec(t)?.groups);
+    if (settings.includes(undefined)) return null;
+    next[m.key] = settings;
     return next;
   }
   next[m.key] =

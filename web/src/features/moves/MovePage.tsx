@@ -3,18 +3,20 @@ import Box from '@mui/material/Box';
 import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
-import { useDeferredValue } from 'react';
-import { useSearchParams } from 'react-router';
+import { useDeferredValue, useState } from 'react';
 import { api, got, type Schemas } from '../../api/client';
-import { usePlaces } from '../../app/places';
+import { useAddress } from '../../app/address';
+import { usePlaces, useZone } from '../../app/places';
 import { useGo } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, duration } from '../../shared/format';
+import { isAsked, SettingsChoice, type SettingsWhen } from '../../shared/SettingsChoice';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
+import { ByDump } from './ByDump';
 
 const figures = [
   ['rate', 'Moved, MB a second', 1e6],
@@ -27,20 +29,10 @@ const figures = [
 
 /** A move with little downtime: the figures on the left, its rounds and whether the last one fits on the right. */
 export default function MovePage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const things = usePlaces().data?.things ?? [];
   const hosts = Object.fromEntries(things.filter((t) => t.kind === 'host').map((t) => [t.id, t.id]));
   const [database, to] = [params.get('database'), params.get('to') ?? ''];
-  const put = (key: string, value: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value.trim() === '') next.delete(key);
-        else next.set(key, value);
-        return next;
-      },
-      { replace: true },
-    );
   const said = Object.fromEntries(
     figures.map(([key, , unit]) => {
       const text = params.get(key);
@@ -66,9 +58,15 @@ export default function MovePage() {
   const m = sheet.isError ? undefined : sheet.data;
   const go = useGo();
   const may = useMay('operate');
+  const zone = useZone();
+  const [settings, setSettings] = useState<SettingsWhen>('');
   const begin = useMutation({
     mutationFn: () =>
-      got(api.POST('/api/moves', { body: { read: null, most: null, database: database!, to, ...said } })),
+      got(
+        api.POST('/api/moves', {
+          body: { read: null, most: null, database: database!, to, ...said, settings: settings || null },
+        }),
+      ),
     onSuccess: (r) => go(`/runs/${r.id}`),
   });
   const known: Record<string, number> = m
@@ -90,8 +88,8 @@ export default function MovePage() {
           read-only. Whether that fits is arithmetic, and it is done before anything is touched.
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5 }}>
-          <DatabaseField key={database} id={database} onPick={(d) => put('database', d)} />
-          <ChoiceField label="To" value={to} of={hosts} width={170} onChange={(v) => put('to', v)} />
+          <DatabaseField key={database} id={database} onPick={(d) => put({ database: d }, true)} />
+          <ChoiceField label="To" value={to} of={hosts} width={170} onChange={(v) => put({ to: v }, true)} />
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'start' }}>
           {figures.map(([key, label]) => (
@@ -100,7 +98,7 @@ export default function MovePage() {
               label={label}
               value={params.get(key) ?? ''}
               placeholder={known[key] === undefined ? '' : `${Math.round(known[key] * 100) / 100}`}
-              onChange={(e) => put(key, e.target.value)}
+              onChange={(e) => put({ [key]: e.target.value.trim() || null }, true)}
               error={wrong.includes(key)}
               helperText={
                 wrong.includes(key)
@@ -128,7 +126,7 @@ export default function MovePage() {
             {sheet.error.message}
           </Alert>
         )}
-        {m && <Comes move={m} onRate={(r) => put('rate', String(r))} />}
+        {m && <Comes move={m} onRate={(r) => put({ rate: String(r) }, true)} />}
         {begin.error && (
           <Alert severity="error" variant="outlined" sx={{ mb: 1.5 }}>
             {begin.error.message}
@@ -139,10 +137,11 @@ export default function MovePage() {
         )}
         {m && may && m.whyNotBegun === null && (
           <>
+            <SettingsChoice settings={m.settings} when={settings} zone={zone} onWhen={setSettings} />
             <Button
               variant="contained"
               size="large"
-              disabled={!m.fits || begin.isPending || sheet.isPlaceholderData}
+              disabled={!m.fits || isAsked(m.settings, settings) || begin.isPending || sheet.isPlaceholderData}
               onClick={() => begin.mutate()}
             >
               Begin the move
@@ -151,6 +150,11 @@ export default function MovePage() {
               It is brought up on {m.to} and follows; nobody is kept out before somebody says so.
             </Box>
           </>
+        )}
+        {m && database !== null && (
+          <Box sx={{ mt: 1.5 }}>
+            <ByDump key={`${database} ${m.to}`} database={database} move={m} zone={zone} may={may} />
+          </Box>
         )}
       </Side>
     </Worksheet>

@@ -1,4 +1,4 @@
-import { fireEvent, render, screen, waitFor } from '@testing-library/react';
+import { cleanup, fireEvent, render, screen, waitFor } from '@testing-library/react';
 import { describe, expect, it } from 'vitest';
 import type { Schemas } from '../../api/client';
 import { fleetPage, fleetRow } from '../../tests/fixtures';
@@ -31,6 +31,8 @@ const move = (changes: Partial<Schemas['MoveSheet']>): Schemas['MoveSheet'] => (
   fits: false,
   totalSeconds: 200_000,
   remedy: { window: 456, rate: 90e6, change: 30e6 },
+  settings: null,
+  byDump: { whyNot: 'the engine takes no dump', whyNotCarriedOut: null, store: null, settings: null, last: null },
   ...changes,
 });
 const open = (
@@ -99,6 +101,77 @@ describe('a move', () => {
       rate: 125e6,
       window: null,
     });
+  });
+
+  it('asks when what it needs may be changed; without a window that is at once', async () => {
+    const settings = {
+      needs: [{ host: 'quay-h3', setting: 'change tracking', value: 'on', stated: null }],
+      window: null,
+    };
+    const asked = open(move({ fits: true, remedy: null, settings }), undefined, ['operate'], {
+      'POST /api/moves': { id: 'r-9' },
+    });
+    const button = await screen.findByRole<HTMLButtonElement>('button', { name: 'Begin the move' });
+    expect(button.disabled).toBe(true);
+    expect(screen.getByRole('region', { name: 'Settings it needs' }).textContent).toContain(
+      'is not stated, and must be on',
+    );
+    screen.getByText(/No maintenance window of quay-h3 is set/);
+    fireEvent.mouseDown(screen.getByRole('combobox', { name: 'It may be changed' }));
+    expect(screen.getAllByRole('option').map((o) => o.textContent)).toEqual(['at once']);
+    fireEvent.click(screen.getByRole('option', { name: 'at once' }));
+    fireEvent.click(button);
+    await waitFor(() => expect(asked.find((a) => a.path === '/api/moves')!.body).toMatchObject({ settings: 'now' }));
+  });
+
+  it('by dump and load shows what its rehearsal measured, and rehearses it again', async () => {
+    const last = {
+      run: 'r-1',
+      at: '2026-11-23T09:00:00Z',
+      host: 'hill-h2',
+      dumpSeconds: 300,
+      loadSeconds: 900,
+      checkSeconds: 60,
+      redirectSeconds: 40,
+      downtimeSeconds: 1300,
+      dumpBytes: 3e9,
+      notPassed: ['database a: one view is missing'],
+    };
+    const asked = open(
+      move({ byDump: { whyNot: null, whyNotCarriedOut: null, store: 'quay-s2', settings: null, last } }),
+      undefined,
+      ['operate'],
+      { 'POST /api/moves/rehearse': { id: 'r-2' } },
+    );
+    await screen.findByText('21 min 40 s');
+    screen.getByText(/dump 5 min · load 15 min · open and check 1 min · clients over 40 s; .*GB dumped/);
+    screen.getByText('database a: one view is missing');
+    screen.getByText(/^Longer than the .* allowed\.$/);
+    fireEvent.click(screen.getByRole('button', { name: 'Rehearse it by dump and load' }));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('/runs/r-2'));
+    expect(asked.find((a) => a.path === '/api/moves/rehearse')!.body).toEqual({
+      database: 'plan-archive',
+      to: 'hill-h2',
+      settings: null,
+    });
+  });
+
+  it('by dump and load is begun where it can be carried out, whatever its rounds come to, and says why where it cannot', async () => {
+    const can = { whyNot: null, whyNotCarriedOut: null, store: 'quay-s2', settings: null, last: null };
+    const asked = open(move({ byDump: can, whyNotBegun: 'its log is not kept' }), undefined, ['operate'], {
+      'POST /api/moves/by-dump': { id: 'r-3' },
+    });
+    fireEvent.click(await screen.findByRole('button', { name: 'Begin it by dump and load' }));
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('/runs/r-3'));
+    expect(asked.find((a) => a.path === '/api/moves/by-dump')!.body).toEqual({
+      database: 'plan-archive',
+      to: 'hill-h2',
+      settings: null,
+    });
+    cleanup();
+    open(move({ byDump: { ...can, whyNotCarriedOut: 'its engine is not here' } }), undefined, ['operate']);
+    await screen.findByText('It can be rehearsed alone: its engine is not here.');
+    expect(screen.queryByRole('button', { name: 'Begin it by dump and load' })).toBeNull();
   });
 
   it('is not begun where it does not fit, or cannot be', async () => {

@@ -1,5 +1,5 @@
 import { fireEvent, screen, waitFor } from '@testing-library/react';
-import { describe, expect, it, vi } from 'vitest';
+import { afterAll, describe, expect, it, vi } from 'vitest';
 import { places, Refusal, server, show, type Asked } from '../../tests/page';
 import { PasswordDialog } from './PasswordDialog';
 import { PeoplePanel } from './PeoplePanel';
@@ -109,7 +109,9 @@ describe('the own password', () => {
 
 describe('a one-time address', () => {
   const went = vi.fn();
-  vi.stubGlobal('location', { ...window.location, hash: '#c0de', assign: went, origin: 'http://imbrek.test' });
+  const here = window.location;
+  vi.stubGlobal('location', { ...here, hash: '#c0de', assign: went, origin: 'http://imbrek.test' });
+  afterAll(() => vi.stubGlobal('location', here));
 
   it('asks who comes first of all for a name, and signs them in', async () => {
     const asked = server({

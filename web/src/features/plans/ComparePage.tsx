@@ -2,8 +2,9 @@ import Box from '@mui/material/Box';
 import FormControlLabel from '@mui/material/FormControlLabel';
 import Switch from '@mui/material/Switch';
 import { useQueries, useQuery } from '@tanstack/react-query';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
 import { bytes, duration } from '../../shared/format';
@@ -20,7 +21,7 @@ export function readSide(text: string): { plan: string; version: number | undefi
 /** Two plans, or two versions of one, side by side: what they do, and what each comes to for the same databases. */
 export default function ComparePage() {
   const { search } = useLocation();
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const [left, right] = [readSide(params.get('left') ?? ''), readSide(params.get('right') ?? '')];
   const own = params.get('own') !== null;
   const both = useQuery({
@@ -55,20 +56,7 @@ export default function ComparePage() {
         <h1 style={{ fontSize: 20, margin: 0 }}>Two plans side by side</h1>
         <Box sx={{ flex: 1 }} />
         <FormControlLabel
-          control={
-            <Switch
-              size="small"
-              checked={!own}
-              onChange={(_, same) =>
-                setParams((before) => {
-                  const next = new URLSearchParams(before);
-                  if (same) next.delete('own');
-                  else next.set('own', '');
-                  return next;
-                })
-              }
-            />
-          }
+          control={<Switch size="small" checked={!own} onChange={(_, same) => put({ own: same ? null : '' })} />}
           label={`Both for the databases of ${plans[0]!.name}`}
         />
       </Box>

@@ -7,6 +7,7 @@ import { duration, localTime, readLocal } from '../../shared/format';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { LocalTimeField } from '../../shared/LocalTimeField';
+import { isAsked, SettingsChoice, type SettingsWhen } from '../../shared/SettingsChoice';
 
 const glyph: Record<Schemas['PrecheckOutcome'], [string, string]> = {
   passed: ['M2 7l3.5 4L12 3', 'primary.main'],
@@ -30,6 +31,8 @@ export function Consequence(props: {
   onQuery: (v: string) => void;
   ends: string;
   onEnds: (v: string) => void;
+  settings: SettingsWhen;
+  onSettings: (when: SettingsWhen) => void;
   may: boolean;
   busy: boolean;
   error: Error | null;
@@ -117,6 +120,7 @@ export function Consequence(props: {
             onChange={props.onEnds}
             {...(props.ends && { help: 'its owner is told; people remove it' })}
           />
+          <SettingsChoice settings={w.settings} when={props.settings} zone={zone} onWhen={props.onSettings} />
           {props.error && (
             <Alert severity="error" variant="outlined">
               {props.error.message}
@@ -125,13 +129,15 @@ export function Consequence(props: {
           <Button
             variant="contained"
             size="large"
-            disabled={!props.may || props.busy || failed || wrongEnd || wrongChecks}
+            disabled={
+              !props.may || props.busy || failed || wrongEnd || wrongChecks || isAsked(w.settings, props.settings)
+            }
             onClick={() => props.onStart('aside')}
           >
             Restore to a new instance
           </Button>
           <Button
-            disabled={!props.may || props.busy || failed || wrongChecks}
+            disabled={!props.may || props.busy || failed || wrongChecks || isAsked(w.settings, props.settings)}
             onClick={() => props.onStart('rehearse')}
             title="Restored aside, checked, measured and thrown away; nobody is asked"
           >
@@ -148,6 +154,8 @@ export function Consequence(props: {
           ways={w}
           zone={zone}
           may={props.may && !props.busy && !wrongChecks}
+          settings={props.settings}
+          onSettings={props.onSettings}
           onStart={() => props.onStart('inPlace')}
         />
       )}
@@ -179,11 +187,15 @@ function InPlace({
   ways: w,
   zone,
   may,
+  settings,
+  onSettings,
   onStart,
 }: {
   ways: Schemas['WaysView'];
   zone: string;
   may: boolean;
+  settings: SettingsWhen;
+  onSettings: (when: SettingsWhen) => void;
   onStart: () => void;
 }) {
   const p = w.inPlace;
@@ -200,7 +212,12 @@ function InPlace({
             and the hold. A second person agrees first.
           </Box>
           {p.whyNot !== null && <Box sx={{ color: 'error.main', mb: 1 }}>{p.whyNot}</Box>}
-          <Button variant="outlined" disabled={!may || p.whyNot !== null} onClick={onStart}>
+          <SettingsChoice settings={p.settings} when={settings} zone={zone} onWhen={onSettings} />
+          <Button
+            variant="outlined"
+            disabled={!may || p.whyNot !== null || isAsked(p.settings, settings)}
+            onClick={onStart}
+          >
             Put it back in place
           </Button>
         </>

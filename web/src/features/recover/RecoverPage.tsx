@@ -5,8 +5,9 @@ import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useCallback, useState } from 'react';
-import { Link, useLocation, useParams, useSearchParams } from 'react-router';
+import { Link, useLocation, useParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useGo, usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
 import { CoverStrip } from '../../shared/CoverStrip';
@@ -15,6 +16,7 @@ import { Failure } from '../../shared/Failure';
 import { localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { RangeButtons } from '../../shared/RangeButtons';
 import { Said } from '../../shared/Said';
+import type { SettingsWhen } from '../../shared/SettingsChoice';
 import { useCover, useInstantKeys } from '../../shared/useCover';
 import { Worksheet } from '../../shared/Worksheet';
 import { RunsTable } from '../runs/RunsTable';
@@ -68,11 +70,12 @@ function WayBack({ id }: { id: string }) {
   const premise = usePremise();
   const go = useGo();
   const mayOperate = useMay('operate');
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const [instance, setInstance] = useState('');
   const [query, setQuery] = useState('');
   const [checks, setChecks] = useState('');
   const [ends, setEnds] = useState('');
+  const [settings, setSettings] = useState<SettingsWhen>('');
   const view = useQuery({
     queryKey: ['database', id, 'view', premise.query],
     placeholderData: keepPreviousData,
@@ -81,39 +84,14 @@ function WayBack({ id }: { id: string }) {
   const { cover, zoom, show, days } = useCover(id);
   const d = view.data;
   const zone = d?.timeZone ?? 'UTC';
-  const put = useCallback(
-    (key: string, value: string | null) =>
-      setParams((before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      }),
-    [setParams],
-  );
   const targetText = params.get('target');
   // Without a choice: the latest instant that can be had.
   const target = targetText ? Date.parse(targetText) : d?.supposed.latest ? Date.parse(d.supposed.latest) : null;
   // What of the way is decided; the rest follows from the rule.
   const [host, base, without] = ['host', 'base', 'without'].map((k) => params.get(k));
   const way = { ...(host && { host }), ...(base && { base }), ...(without && { without }) };
-  const take = (choice: Schemas['ChoiceView']) =>
-    setParams((before) => {
-      const next = new URLSearchParams([...before].filter(([k]) => !['host', 'base', 'without'].includes(k)));
-      Object.entries(choice).forEach(([k, v]) => v && next.set(k, v));
-      return next;
-    });
-  const choose = useCallback(
-    (at: number) =>
-      setParams((before) => {
-        const next = new URLSearchParams(before);
-        next.set('target', utc(at));
-        next.delete('before');
-        next.delete('commit');
-        return next;
-      }),
-    [setParams],
-  );
+  const take = (choice: Schemas['ChoiceView']) => put({ ...choice });
+  const choose = useCallback((at: number) => put({ target: utc(at), before: null, commit: null }), [put]);
   // One commit that must not be in it, where the engine can stop so exactly.
   const before = params.get('before');
   useInstantKeys(cover.data, target, choose);
@@ -148,6 +126,7 @@ function WayBack({ id }: { id: string }) {
             rehearse: how === 'rehearse',
             inPlace: how === 'inPlace',
             before: before ? Number(before) : null,
+            settings: settings || null,
             until: how === 'aside' && readLocal(ends, zone) !== null ? utc(readLocal(ends, zone)!) : null,
           },
         }),
@@ -187,7 +166,7 @@ function WayBack({ id }: { id: string }) {
             select
             label="To a new instance on"
             value={host ?? ''}
-            onChange={(e) => put('host', e.target.value || null)}
+            onChange={(e) => put({ host: e.target.value || null })}
             sx={{ minWidth: 190 }}
             slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
           >
@@ -207,18 +186,11 @@ function WayBack({ id }: { id: string }) {
             zone={zone}
             chosen={before ? { before: Number(before), said: params.get('commit') ?? '' } : null}
             onChoose={(c) =>
-              setParams((was) => {
-                const next = new URLSearchParams(was);
-                if (c) {
-                  next.set('target', c.target);
-                  next.set('before', String(c.before));
-                  next.set('commit', c.name ?? `transaction ${c.transaction}`);
-                } else {
-                  next.delete('before');
-                  next.delete('commit');
-                }
-                return next;
-              })
+              put(
+                c
+                  ? { target: c.target, before: String(c.before), commit: c.name ?? `transaction ${c.transaction}` }
+                  : { before: null, commit: null },
+              )
             }
           />
         )}
@@ -300,6 +272,8 @@ function WayBack({ id }: { id: string }) {
         onQuery={setQuery}
         ends={ends}
         onEnds={setEnds}
+        settings={settings}
+        onSettings={setSettings}
         may={mayOperate}
         busy={start.isPending || ways.isPlaceholderData}
         error={start.error}

@@ -4,8 +4,9 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { usePlaces, useZone } from '../../app/places';
 import { useGo, usePremise, withPremise } from '../../app/premise';
 import { useMay } from '../../app/session';
@@ -26,17 +27,11 @@ export default function SeveralPage() {
   const zone = useZone();
   const go = useGo();
   const may = useMay('operate');
-  const [params, setParams] = useSearchParams();
+  const [params, write] = useAddress();
   const [suffix, setSuffix] = useState('');
   const [when, setWhen] = useState('');
   const databases = (params.get('databases') ?? '').split(',').filter((d) => d !== '');
-  const put = (those: string[]) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      if (those.length > 0) next.set('databases', those.join(','));
-      else next.delete('databases');
-      return next;
-    });
+  const put = (those: string[]) => write({ databases: those.length > 0 ? those.join(',') : null });
   const until = when.trim() === '' ? null : readLocal(when, zone);
   const body = {
     databases,

@@ -148,9 +148,28 @@ describe('recover', () => {
       before: null,
       until: '2026-11-30T17:00:00Z',
       checkWithin: null,
+      settings: null,
       rehearse: false,
       inPlace: false,
     });
+  });
+
+  it('asks when a setting that it needs may be changed, and begins nothing before that is said', async () => {
+    const settings = {
+      needs: [{ host: 'hill-h2', setting: 'bulk loading', value: 'on', stated: 'off' }],
+      window: { from: '2026-11-24T21:00:00Z', to: null, reason: 'new disks' },
+    };
+    const asked = open({ 'GET /api/recover/tickets': ways({ settings }), 'POST /api/recover': { id: 'r-9' } });
+    const button = await begin();
+    expect(button).toHaveProperty('disabled', true);
+    expect(screen.getByRole('region', { name: 'Settings it needs' }).textContent).toContain(
+      'On hill-h2 bulk loading is off, and must be on.',
+    );
+    fireEvent.mouseDown(screen.getByRole('combobox', { name: 'It may be changed' }));
+    fireEvent.click(screen.getByRole('option', { name: /^in its next window, Tue 24 Nov 22:00:00: new disks$/ }));
+    fireEvent.click(button);
+    await waitFor(() => expect(screen.getByTestId('address').textContent).toContain('/runs/r-9'));
+    expect(asked.find((a) => a.method === 'POST')!.body).toMatchObject({ settings: 'window' });
   });
 
   it('puts the database itself back, with what that costs said before, or says why it cannot be', async () => {

@@ -5,8 +5,8 @@ import MenuItem from '@mui/material/MenuItem';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { usePlaces } from '../../app/places';
 import { useGo } from '../../app/premise';
 import { useMay } from '../../app/session';
@@ -73,7 +73,7 @@ export function partOf(draft: Draft, database: string) {
 
 /** A replica that is not there yet: what is chosen on the left, what comes of it on the right while one chooses. */
 export default function NewReplicaPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const database = params.get('database');
   const places = usePlaces().data;
   const may = useMay('administer');
@@ -156,10 +156,7 @@ export default function NewReplicaPage() {
     <Worksheet side={560}>
       <Box sx={{ p: 2, display: 'flex', flexDirection: 'column', gap: 2, minWidth: 0 }}>
         <h1 style={{ fontSize: 20, margin: 0 }}>A new replica</h1>
-        <DatabaseField
-          id={database}
-          onPick={(id) => setParams({ ...Object.fromEntries(params), database: id }, { replace: true })}
-        />
+        <DatabaseField id={database} onPick={(id) => put({ database: id }, true)} />
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'flex-start' }}>
           {draft.mode === 'array' ? (
             <>

@@ -4,8 +4,9 @@ import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { useQuery } from '@tanstack/react-query';
 import { memo, useCallback, useDeferredValue, useMemo, useState } from 'react';
-import { Link, useLocation, useSearchParams } from 'react-router';
+import { Link, useLocation } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useGo, usePremise, withPremise } from '../../app/premise';
 import { Failure } from '../../shared/Failure';
 import { UsedBar } from '../../shared/Figure';
@@ -26,7 +27,7 @@ const shownStates: State[] = ['broken', 'cutOff', 'behind', 'inStep'];
 /** All replicas, those that need somebody first: how far each trails behind its primary, what that would lose, and how long it may stay away. */
 export default function ReplicasPage() {
   const premise = usePremise();
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const only = params.get('only') as State | null;
   const [find, setFind] = useState(params.get('find') ?? '');
   const wanted = useDeferredValue(find.trim().toLowerCase());
@@ -67,14 +68,7 @@ export default function ReplicasPage() {
           exclusive
           value={only}
           aria-label="Only replicas that are"
-          onChange={(_, v: State | null) =>
-            setParams((before) => {
-              const next = new URLSearchParams(before);
-              if (v) next.set('only', v);
-              else next.delete('only');
-              return next;
-            })
-          }
+          onChange={(_, v: State | null) => put({ only: v })}
         >
           {shownStates
             .filter((s) => counts.has(s) || s === only)

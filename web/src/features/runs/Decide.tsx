@@ -46,7 +46,7 @@ export function Decide({
           (bad === 0 ? `All ${checks.length} checks passed. ` : `${bad} of ${checks.length} checks did not pass. `)}
         {step.choices.includes('release') && 'Nobody is let in until you release it.'}
         {step.choices.includes('switch') &&
-          'Switched, one more round follows, everybody is kept out for the last one, and clients go there once it is checked. Until then it can be called off, and it stays where it is.'}
+          'Switched, everybody is kept out for the last of it, and clients go there once it is checked. Until then it can be called off, and it stays where it is.'}
         {step.choices.includes('put-in-place') &&
           'Put in place, it is the database, and there is no way back but another restore; thrown away, all is as it was.'}
         {step.choices.includes('carry-out') &&

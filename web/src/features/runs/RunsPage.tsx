@@ -5,8 +5,8 @@ import TextField from '@mui/material/TextField';
 import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { useSearchParams } from 'react-router';
 import { api, got } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { Failure } from '../../shared/Failure';
 import { TimetableTabs } from '../timetable/TimetableTabs';
 import { RunsTable } from './RunsTable';
@@ -14,18 +14,8 @@ import { runKindWord, stateWord } from './words';
 
 /** Everything that ran or should have; the filters are in the address. */
 export default function RunsPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const get = (k: string) => params.get(k) ?? '';
-  const put = (key: string, value: string | null) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        if (value) next.set(key, value);
-        else next.delete(key);
-        return next;
-      },
-      { replace: key === 'find' },
-    );
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => got(api.GET('/api/plans')) });
   const query = {
     state: get('state') || undefined,
@@ -54,7 +44,7 @@ export default function RunsPage() {
           size="small"
           exclusive
           value={get('state') || null}
-          onChange={(_, v: string | null) => put('state', v)}
+          onChange={(_, v: string | null) => put({ state: v })}
           aria-label="Only runs that"
         >
           {Object.entries(stateWord).map(([k, w]) => (
@@ -69,7 +59,7 @@ export default function RunsPage() {
           select
           label="Plan"
           value={get('plan')}
-          onChange={(e) => put('plan', e.target.value)}
+          onChange={(e) => put({ plan: e.target.value || null })}
           sx={{ width: 190 }}
         >
           <MenuItem value="">all</MenuItem>
@@ -83,7 +73,7 @@ export default function RunsPage() {
           select
           label="Kind"
           value={get('kind')}
-          onChange={(e) => put('kind', e.target.value)}
+          onChange={(e) => put({ kind: e.target.value || null })}
           sx={{ width: 140 }}
         >
           <MenuItem value="">all</MenuItem>
@@ -96,14 +86,14 @@ export default function RunsPage() {
         <TextField
           label="Search database, task, note"
           value={get('find')}
-          onChange={(e) => put('find', e.target.value)}
+          onChange={(e) => put({ find: e.target.value || null }, true)}
           sx={{ width: 240 }}
         />
-        <Button onClick={() => put('odd', get('odd') ? null : 'yes')} aria-pressed={get('odd') !== ''}>
+        <Button onClick={() => put({ odd: get('odd') ? null : 'yes' })} aria-pressed={get('odd') !== ''}>
           {get('odd') ? 'All sizes and lengths' : 'Only what stands out'}
         </Button>
-        {get('each') && <Button onClick={() => put('each', null)}>Equal failures as one row</Button>}
-        {get('database') && <Button onClick={() => put('database', null)}>Only {get('database')}; show all</Button>}
+        {get('each') && <Button onClick={() => put({ each: null })}>Equal failures as one row</Button>}
+        {get('database') && <Button onClick={() => put({ database: null })}>Only {get('database')}; show all</Button>}
       </Box>
       <RunsTable runs={runs} empty={pages.isSuccess ? 'No run is like that. Change the filters above.' : ''} />
       {pages.hasNextPage && (

@@ -9,6 +9,8 @@ export const runKindWord: Record<string, string> = {
   'restore-together': 'Restore to one instant',
   move: 'Move',
   'second-database': 'A second database',
+  'rehearse-move': 'A move by dump and load, rehearsed',
+  'move-by-dump': 'A move by dump and load',
   view: 'View',
   clone: 'Clone',
   'open-for-log': 'Left open for log',

@@ -4,8 +4,8 @@ import Button from '@mui/material/Button';
 import TextField from '@mui/material/TextField';
 import { keepPreviousData, useMutation, useQuery } from '@tanstack/react-query';
 import { useDeferredValue, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { usePlaces, useZone } from '../../app/places';
 import { useGo, usePremise } from '../../app/premise';
 import { useMay } from '../../app/session';
@@ -13,6 +13,7 @@ import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, duration, localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { LocalTimeField } from '../../shared/LocalTimeField';
+import { isAsked, SettingsChoice, type SettingsWhen } from '../../shared/SettingsChoice';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
 import { Worksheet } from '../../shared/Worksheet';
@@ -30,24 +31,23 @@ export default function SecondDatabasePage() {
   const things = usePlaces().data?.things ?? [];
   const hosts = things.filter((t) => t.kind === 'host').map((t) => t.id);
   const plans = useQuery({ queryKey: ['plans'], queryFn: () => got(api.GET('/api/plans')) });
-  const [params, setParams] = useSearchParams();
+  const choices = useQuery({
+    queryKey: ['fleet', 'choices'],
+    staleTime: 60_000,
+    queryFn: () => got(api.GET('/api/choices')),
+  });
+  const [params, put] = useAddress();
   const database = params.get('database');
   const way = params.get('as') === 'copy' ? 'copy' : 'name';
-  const put = (key: string, value: string) =>
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        next.set(key, value);
-        return next;
-      },
-      { replace: true },
-    );
   const target = params.get('target');
   const [written, setWritten] = useState<string | null>(null);
   const [id, setId] = useState('');
   const [host, setHost] = useState('first');
   const [plan, setPlan] = useState('caught');
+  const [objective, setObjective] = useState('first');
+  const [query, setQuery] = useState('');
   const [sizeGb, setSizeGb] = useState('');
+  const [settings, setSettings] = useState<SettingsWhen>('');
   // Names belong to the database that brings them.
   const [said, setSaid] = useState<{ of: string | null; names: Record<string, string> }>({ of: null, names: {} });
   const wanted = said.of === database ? said.names : {};
@@ -58,11 +58,10 @@ export default function SecondDatabasePage() {
   const body: Schemas['SecondRequest'] = {
     database: database ?? '',
     id: id.trim(),
-    name: null,
     target: instant === null ? null : utc(instant),
     loss: premise.loss ?? null,
     host: host === 'first' ? null : host,
-    objective: null,
+    objective: objective === 'first' ? null : objective.slice(1),
     sizeBytes: size,
     plan: plan === 'caught' ? null : plan,
     names: Object.entries(wanted)
@@ -72,7 +71,7 @@ export default function SecondDatabasePage() {
         from: key.slice(key.indexOf('/') + 1),
         to: to.trim(),
       })),
-    query: null,
+    query: query.trim() || null,
   };
   const missing =
     database === null
@@ -92,10 +91,10 @@ export default function SecondDatabasePage() {
     enabled: missing === null,
     placeholderData: keepPreviousData,
     retry: false,
-    queryFn: () => got(api.POST('/api/second/worksheet', { body: JSON.parse(asked) as typeof body })),
+    queryFn: () => got(api.POST('/api/second-databases/worksheet', { body: JSON.parse(asked) as typeof body })),
   });
   const begin = useMutation({
-    mutationFn: () => got(api.POST('/api/second', { body })),
+    mutationFn: () => got(api.POST('/api/second-databases', { body: { ...body, settings: settings || null } })),
     onSuccess: (run) => go(`/runs/${run.id}`),
   });
   const s = missing === null ? sheet.data : undefined;
@@ -109,8 +108,8 @@ export default function SecondDatabasePage() {
           of its own. The first one is not touched.
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'start' }}>
-          <DatabaseField key={database} id={database} onPick={(d) => put('database', d)} />
-          <ChoiceField label="What" value={way} of={as} width={260} onChange={(v) => put('as', v)} />
+          <DatabaseField key={database} id={database} onPick={(d) => put({ database: d }, true)} />
+          <ChoiceField label="What" value={way} of={as} width={260} onChange={(v) => put({ as: v }, true)} />
         </Box>
         <Box sx={{ display: 'flex', flexWrap: 'wrap', gap: 1.5, alignItems: 'start' }}>
           <TextField
@@ -151,6 +150,25 @@ export default function SecondDatabasePage() {
             width={220}
             onChange={setPlan}
           />
+          <ChoiceField
+            label="Objective"
+            value={objective}
+            of={{
+              first: 'as the first',
+              '/': 'none',
+              ...Object.fromEntries((choices.data?.objectives ?? []).map((o) => [`/${o}`, o])),
+            }}
+            width={170}
+            onChange={setObjective}
+          />
+          <TextField
+            label="A query of your own to check"
+            value={query}
+            onChange={(e) => setQuery(e.target.value)}
+            helperText={sheet.data?.queryHelp}
+            slotProps={{ inputLabel: { shrink: true } }}
+            sx={{ flex: 1, minWidth: 260 }}
+          />
         </Box>
         {s && s.names.length > 0 && (
           <section aria-label="Names it brings">
@@ -183,12 +201,18 @@ export default function SecondDatabasePage() {
           </Alert>
         )}
         {s?.host && <Comes sheet={s} id={id.trim()} first={database ?? ''} zone={zone} />}
+        <SettingsChoice settings={s?.settings} when={settings} zone={zone} onWhen={setSettings} />
         {s && (
           <Button
             variant="contained"
             size="large"
             disabled={
-              !may || s.refused !== null || s.namesUnknown !== null || begin.isPending || sheet.isPlaceholderData
+              !may ||
+              isAsked(s.settings, settings) ||
+              s.refused !== null ||
+              s.namesUnknown !== null ||
+              begin.isPending ||
+              sheet.isPlaceholderData
             }
             onClick={() => begin.mutate()}
           >

@@ -22,6 +22,7 @@ const sheet = (changes: Partial<Schemas['SecondView']> = {}): Schemas['SecondVie
     { kind: 'account', from: 'nightly', to: 'nightly', takenBy: null },
   ],
   namesUnknown: null,
+  queryHelp: 'count of a table',
   plans: ['Offices'],
   firstBase: 'full into quay-s1',
   moreOpen: [],
@@ -33,9 +34,10 @@ const open = (at: string, view: Schemas['SecondView'], may = ['operate']) => {
   const asked = server({
     'GET /api/places': { ...places, things: [...places.things, { kind: 'host', id: 'hill-h1', name: 'hill-h1' }] },
     'GET /api/plans': { plans: [] },
+    'GET /api/choices': { services: [], tags: [], engines: [], objectives: ['trade'], databases: [] },
     'GET /api/fleet': fleetPage(fleetRow({})),
-    'POST /api/second/worksheet': view,
-    'POST /api/second': { id: 'r-7' },
+    'POST /api/second-databases/worksheet': view,
+    'POST /api/second-databases': { id: 'r-7' },
   });
   show(<SecondDatabasePage />, at, may, '/second/new');
   return asked;
@@ -52,20 +54,37 @@ describe('a second database of one', () => {
     expect(screen.getByText('Tickets')).toBeTruthy();
     fireEvent.change(name, { target: { value: 'mine.pages' } });
     await waitFor(() =>
-      expect(asked.filter((a) => a.path === '/api/second/worksheet').at(-1)?.body).toMatchObject({
+      expect(asked.filter((a) => a.path === '/api/second-databases/worksheet').at(-1)?.body).toMatchObject({
         names: [{ kind: 'file', from: 'tickets.pages', to: 'mine.pages' }],
       }),
     );
     await waitFor(async () => expect((await button()).disabled).toBe(false));
     fireEvent.click(await button());
     await waitFor(() =>
-      expect(asked.find((a) => a.path === '/api/second')?.body).toMatchObject({
+      expect(asked.find((a) => a.path === '/api/second-databases')?.body).toMatchObject({
         database: 'tickets',
         id: 'tickets-two',
         target: '2026-11-23T10:00:00.123Z',
         host: null,
       }),
     );
+  });
+
+  it('has the objective of the first, another or none, and is checked by a query as its family takes one', async () => {
+    const asked = open('/second/new?database=tickets&target=2026-11-23T10:00:00Z', sheet());
+    const last = () => asked.filter((a) => a.path === '/api/second-databases/worksheet').at(-1)?.body;
+    fireEvent.change(await screen.findByLabelText('It is called'), { target: { value: 'x' } });
+    await waitFor(() => expect(last()).toMatchObject({ objective: null, query: null }));
+    expect(await screen.findByText('count of a table')).toBeTruthy();
+    const choose = async (name: string) => {
+      fireEvent.mouseDown(screen.getByRole('combobox', { name: 'Objective' }));
+      fireEvent.click(await screen.findByRole('option', { name }));
+    };
+    await choose('none');
+    await waitFor(() => expect(last()).toMatchObject({ objective: '' }));
+    await choose('trade');
+    fireEvent.change(screen.getByLabelText('A query of your own to check'), { target: { value: ' count sailings ' } });
+    await waitFor(() => expect(last()).toMatchObject({ objective: 'trade', query: 'count sailings' }));
   });
 
   it('as a copy elsewhere it needs a host, and shows the rounds by which it catches up', async () => {

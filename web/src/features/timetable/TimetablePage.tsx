@@ -4,8 +4,8 @@ import ToggleButton from '@mui/material/ToggleButton';
 import ToggleButtonGroup from '@mui/material/ToggleButtonGroup';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useMemo, useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { api, got, type Schemas } from '../../api/client';
+import { useAddress } from '../../app/address';
 import { useClock } from '../../app/live';
 import { useZone } from '../../app/places';
 import { useMay } from '../../app/session';
@@ -29,7 +29,7 @@ const days: Record<string, number> = { day: 1, week: 7, month: 28 };
 export default function TimetablePage() {
   const zone = useZone();
   const clock = useClock();
-  const [params, setParams] = useSearchParams();
+  const [params, put] = useAddress();
   const span = params.get('span') ?? 'day';
   const by = params.get('by') ?? 'host';
   const chosen = params.get('run');
@@ -48,13 +48,6 @@ export default function TimetablePage() {
     placeholderData: keepPreviousData,
     queryFn: () => got(api.GET('/api/timetable', { params: { query: { from: utc(from), to: utc(to) } } })),
   });
-  const put = (key: string, value: string | null) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      if (value) next.set(key, value);
-      else next.delete(key);
-      return next;
-    });
   const d = table.data;
   const lanes = useMemo(() => (d ? arrange(d, by) : []), [d, by]);
   const run = d?.runs.find((r) => keyOf(r) === chosen);
@@ -68,7 +61,7 @@ export default function TimetablePage() {
             size="small"
             exclusive
             value={span}
-            onChange={(_, v: string | null) => v && (setStart(null), put('span', v === 'day' ? null : v))}
+            onChange={(_, v: string | null) => v && (setStart(null), put({ span: v === 'day' ? null : v }))}
             aria-label="How long"
           >
             {Object.keys(days).map((s) => (
@@ -81,7 +74,7 @@ export default function TimetablePage() {
             size="small"
             exclusive
             value={by}
-            onChange={(_, v: string | null) => v && put('by', v === 'host' ? null : v)}
+            onChange={(_, v: string | null) => v && put({ by: v === 'host' ? null : v })}
             aria-label="Lanes by"
           >
             {['host', 'store', 'link', 'plan'].map((s) => (
@@ -122,13 +115,13 @@ export default function TimetablePage() {
             minutes={minutes}
             onChoose={(r) => {
               setMinutes(0);
-              put('run', r ? keyOf(r) : null);
+              put({ run: r ? keyOf(r) : null });
             }}
             onMove={
               mayPlan
                 ? (r, by) => {
                     setMinutes(by);
-                    put('run', keyOf(r));
+                    put({ run: keyOf(r) });
                   }
                 : undefined
             }

@@ -1,8 +1,8 @@
-using System.Globalization;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Server.State;
 using NodaTime;
@@ -80,8 +80,8 @@ internal sealed class AdHocKind(Drivers drivers, FleetState fleet) : IRunKind
 
                 var (usual, stored) = (Usual(database, asked.Take, made.Set!), copies.Max(c => c.StoredBytes));
                 return usual is { } bytes && (stored < bytes / Plausible || stored > bytes * Plausible)
-                    ? new StepResult($"it is there and whole, and stores {Plain(stored)} where {Plain(bytes)} are usual: look before you rely on it", Failed: true, Sets: sets)
-                    : new StepResult($"it is there and whole: {Plain(stored)}{(usual is { } like ? $", as others of its kind ({Plain(like)})" : ", the first of its kind")}", Sets: sets);
+                    ? new StepResult($"it is there and whole, and stores {PlainBytes.Of(stored)} where {PlainBytes.Of(bytes)} are usual: look before you rely on it", Failed: true, Sets: sets)
+                    : new StepResult($"it is there and whole: {PlainBytes.Of(stored)}{(usual is { } like ? $", as others of its kind ({PlainBytes.Of(like)})" : ", the first of its kind")}", Sets: sets);
             default:
                 throw new InvalidOperationException(step.Kind);
         }
@@ -116,11 +116,4 @@ internal sealed class AdHocKind(Drivers drivers, FleetState fleet) : IRunKind
         stored.Sort();
         return stored.Count == 0 ? null : stored[stored.Count / 2];
     }
-
-    private static string Plain(long bytes) => bytes switch
-    {
-        >= 1_000_000_000 => $"{(bytes / 1e9).ToString("0.#", CultureInfo.InvariantCulture)} GB",
-        >= 100_000 => $"{(bytes / 1e6).ToString("0.#", CultureInfo.InvariantCulture)} MB",
-        _ => $"{(bytes / 1e3).ToString("0.#", CultureInfo.InvariantCulture)} kB",
-    };
 }

@@ -24,8 +24,8 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
 {
     public const string KindName = "change";
 
-    /// <summary>The sets it takes are calls of their own, and so is each part.</summary>
-    private const int PointPart = 1, SavePart = 2, BasePart = 3, FirstPart = 10;
+    /// <summary>The sets it takes are calls of their own.</summary>
+    private const int PointPart = 1, SavePart = 2, BasePart = 3;
 
     private static readonly Duration LooksAgain = Duration.FromSeconds(1), LeastPause = Duration.FromSeconds(10);
 
@@ -53,12 +53,12 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             case ChangeSteps.Before or ChangeSteps.After:
                 return ChangeResult.Said(await family.Change!.LookAsync(run.Call, target, asked.Change.Queries, cancel));
             case "out":
-                return new StepResult(await family.Fences.FenceAsync(run.Call, database, cancel));
+                return new StepResult(await family.Fences.ShutOutAsync(run.Call, database, null, cancel));
             case "point":
                 return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(PointPart), step, cancel);
             case ChangeSteps.Part:
                 var number = RunJson.Read<ChangeSteps.PartWork>(step.Work).Number;
-                return ChangeResult.Said(await family.Change!.DoAsync(run.Call.Part(FirstPart + number), target, number, asked.Change.Parts[number - 1], cancel));
+                return ChangeResult.Said(await family.Change!.DoAsync(run.Call, target, number, asked.Change.Parts[number - 1], cancel));
             case "name":
                 return await NameAsync(run, cancel);
             case "let-in":
@@ -121,7 +121,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             database["version"] = moved.Version;
             if (moved.Branch is { } branch && known.Branches.All(x => x.Id != branch.Id))
             {
-                database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Select(x => x?.DeepClone()), FleetFile.Write(branch)]);
+                FleetChanges.Name(database, branch);
             }
 
             await changes.KeepAsync([FleetParts.Put("databases", run.Row.Database, database)], $"it was moved to version {moved.Version}", run.Row.AskedBy!, cancel);
@@ -158,8 +158,8 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
 
                 if (run.Question<Question>().Change.IsOutage)
                 {
-                    // What was not put back let everybody in again when it ended; here people have not decided yet.
-                    await family.Fences.FenceAsync(run.Call, new(run.Row.Database), cancel);
+                    // What was not put back may have let everybody in when it ended; here people have not decided yet.
+                    await family.Fences.ShutOutAsync(run.Call, new(run.Row.Database), null, cancel);
                 }
 
                 return new StepResult(there.Note ?? "it was not put back", Failed: true);

@@ -70,15 +70,15 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
             case "try":
                 var model = ReplicaParts.Put(Fleet.Fleet, Parts(asked, id));
                 var d = model.DatabaseById[new(id)];
-                var checks = new List<CheckResult>(await Create(run).TryAsync(run.Call, d, cancel));
+                var checks = new List<CheckResult>(await Drivers.Named(run.Row.Driver!).Maker.TryAsync(run.Call, d, cancel));
                 foreach (var host in model.ReplicasOf(d.Id).Select(r => r.Place.Hosts[0]).Distinct())
                 {
-                    checks.AddRange(await Create(run).TryAsync(run.Call, d with { Host = host }, cancel));
+                    checks.AddRange(await Drivers.Named(run.Row.Driver!).Maker.TryAsync(run.Call, d with { Host = host }, cancel));
                 }
 
                 return ReplicaSteps.Of([.. checks, .. Alike(model, d)]);
             case "create":
-                return ReplicaSteps.Of(await Create(run).CreateAsync(run.Call, Fleet.Has(id) ? Fleet[id].Subject.Database : ReplicaParts.Put(Fleet.Fleet, Parts(asked, id)).DatabaseById[new(id)], cancel));
+                return ReplicaSteps.Of(await Drivers.Named(run.Row.Driver!).Maker.CreateAsync(run.Call, Fleet.Has(id) ? Fleet[id].Subject.Database : ReplicaParts.Put(Fleet.Fleet, Parts(asked, id)).DatabaseById[new(id)], cancel));
             case "name":
                 if (!Fleet.Has(id))
                 {
@@ -108,7 +108,7 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
         switch (step.Kind)
         {
             case "create":
-                await Create(run).DropAsync(run.Call, new(id), cancel);
+                await Drivers.Named(run.Row.Driver!).Maker.DropAsync(run.Call, new(id), cancel);
                 break;
             case "name":
                 if (Fleet.Has(id))
@@ -143,8 +143,6 @@ internal sealed class NewDatabaseKind(Drivers drivers, FleetState fleet, Replica
         var began = Ended("create");
         return new Result((Ended("prove") - began)?.TotalSeconds, (Ended("base") - began)?.TotalSeconds);
     }
-
-    private ICreateDriver Create(RunContext run) => Drivers.Named(run.Row.Driver!).Create ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {run.Row.Driver} make no databases");
 
     /// <summary>Everything it adds to the fleet, as far as that is not there yet.</summary>
     private FleetParts.Change[] Parts(Question asked, string id) =>

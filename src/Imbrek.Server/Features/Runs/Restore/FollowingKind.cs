@@ -25,13 +25,19 @@ internal abstract class FollowingKind(Drivers drivers, FleetState fleet, IClock 
     private async Task<StepResult> FollowAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
         var (s, asked) = (Fleet[run.Row.Database].Subject, RestoreQuestion.Of(run.Row)!);
-        if (run.Run[step.After[0]].Measured is { } took && RunJson.Read<TaskSteps.Measured>(took).Set is { } set && s.Catalogue.IndexOf(new(set)) < 0)
+        var now = Clock.GetCurrentInstant();
+        if (run.Run[step.After[0]].Measured is { } took && RunJson.Read<TaskSteps.Measured>(took).Set is { } set)
         {
-            return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
+            if (s.Catalogue.IndexOf(new(set)) is var i && i < 0)
+            {
+                return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
+            }
+
+            now = LogRounds.AsOf(s.Catalogue[i], now);
         }
 
         var host = s.Fleet.Hosts[new(asked.Host)];
-        if (PathFinder.Onwards(s, Clock.GetCurrentInstant(), host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, LogRounds.ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
+        if (PathFinder.Onwards(s, now, host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, LogRounds.ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
         {
             return new StepResult("nothing was written meanwhile", RestoreAside.Write(new RestoreAside.Measured(0, 0)));
         }

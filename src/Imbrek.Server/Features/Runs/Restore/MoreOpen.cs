@@ -3,6 +3,7 @@ using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.ApplyLog;
+using Imbrek.Server.Features.Runs.DumpedMove;
 using Imbrek.Server.Features.Runs.Move;
 using Imbrek.Server.Features.Runs.RestoreTogether;
 using Imbrek.Server.Features.Runs.SecondDatabase;
@@ -17,7 +18,7 @@ internal static class MoreOpen
     {
         // One of those that are restored together is decided about with them.
         RestoreKind.KindName when run.AfterId is null => Of(fleet, run.Database, RestoreQuestion.Of(run)!.Host),
-        MoveKind.KindName or SecondDatabaseKind.KindName => Of(fleet, run.Database, RestoreQuestion.Of(run)!.Host),
+        MoveKind.KindName or DumpedMoveKind.KindName or SecondDatabaseKind.KindName => Of(fleet, run.Database, RestoreQuestion.Of(run)!.Host),
         ApplyLogKind.KindName => RunJson.Read<ApplyLogKind.Question>(question) is { Opens: true } opened ? Of(fleet, run.Database, opened.Of.Host) : [],
         RestoreTogetherKind.KindName => [.. RunJson.Read<RestoreTogetherKind.Question>(question).Members.SelectMany(m => Of(fleet, m.Database, m.Host).Select(l => $"{m.Database}: {l}"))],
         _ => [],

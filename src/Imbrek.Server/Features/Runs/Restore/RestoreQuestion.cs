@@ -34,7 +34,8 @@ namespace Imbrek.Server.Features.Runs.Restore;
 /// <param name="EverySeconds">Of what is left open for log: how often log is applied; of a clone: how often it is refreshed; null for by hand, or never.</param>
 /// <param name="On">Of a run on what another made: that other run, and which of those on it this is; null for what it makes itself.</param>
 /// <param name="CheckWithin">Seconds its checks may take; null for as long as they need.</param>
-internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null, RestoreQuestion.MadeBy? On = null, double? CheckWithin = null)
+/// <param name="Settings">When settings of its host are changed that it needs, as it was answered; null where nobody was asked: at once.</param>
+internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At, string? Query, string? Without, string Host, string Instance, RestoreQuestion.Promise Planned, long? Before = null, bool Mounted = false, IReadOnlyList<string>? Hosts = null, IReadOnlyList<string>? Mask = null, bool Stays = false, Core.Changes.Change? Change = null, double? EverySeconds = null, RestoreQuestion.MadeBy? On = null, double? CheckWithin = null, string? Settings = null)
 {
     private const int LongestInstance = 30;
 
@@ -88,13 +89,13 @@ internal sealed record RestoreQuestion(string Loss, Instant Target, Instant? At,
 
     /// <summary>What a run was asked for; null for one that restores nothing.</summary>
     public static RestoreQuestion? Of(RunRow run) => run.Question is not { } question ? null
-        : run.Kind is MoveKind.KindName or SecondDatabaseKind.KindName ? RunJson.Read<Holding>(question).Restore
+        : Moving.Is(run.Kind) || run.Kind == SecondDatabaseKind.KindName ? RunJson.Read<Containing>(question).Restore
         : run.Kind is RestoreKind.KindName or RestoreInPlaceKind.KindName or RehearsalKind.KindName or RehearseChangeKind.KindName or TemporaryCopyKind.View or TemporaryCopyKind.Clone or TemporaryCopyKind.LeftOpen or TemporaryCopyKind.Refresh
             || run.Kind == PlanFile.Name(TaskKind.TestRestore) ? RunJson.Read<RestoreQuestion>(question)
         : null;
 
     /// <summary>The question of a kind that restores on the way to something else.</summary>
-    private sealed record Holding(RestoreQuestion Restore);
+    private sealed record Containing(RestoreQuestion Restore);
 
     public static string ClaimOf(string host, string instance) => $"{host}/{instance}";
 

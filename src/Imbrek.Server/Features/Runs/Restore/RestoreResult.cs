@@ -6,6 +6,7 @@ using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Change;
+using Imbrek.Server.Features.Runs.DumpedMove;
 using NodaTime;
 
 namespace Imbrek.Server.Features.Runs.Restore;
@@ -34,13 +35,20 @@ internal sealed record RestoreResult(
     IReadOnlyList<CheckResult> Checks)
 {
     /// <summary>What a run that restores measured, as it is kept; null until it is ready and checked.</summary>
-    public static RestoreResult? Kept(RunRow run) => run.Result is not { } json ? null : run.Kind == RehearseChangeKind.KindName ? RunJson.Read<ChangeResult>(json).Restore : RunJson.Read<RestoreResult>(json);
+    public static RestoreResult? Kept(RunRow run) => run.Result is not { } json || run.Kind == RehearseMoveKind.KindName ? null : run.Kind == RehearseChangeKind.KindName ? RunJson.Read<ChangeResult>(json).Restore : RunJson.Read<RestoreResult>(json);
 
     /// <summary>Reads it off the steps; null until it is ready and checked.</summary>
     public static RestoreResult? Of(Run run, Instant? started, RestoreQuestion asked, Core.Fleet.Database d)
     {
         // In place, nobody can work from the step on that keeps them out; what is saved and taken beside it is not what is restored.
         started = run.Plan.Steps.FirstOrDefault(s => s.Kind == "out") is { } keptOut ? run[keptOut.Number].StartedAt : started;
+
+        // Nor does waiting for a maintenance window belong to it: in need nobody would.
+        if (started is { } begun && NeededSetting.ChangedBy(run.Plan.Steps).Select(n => n.NotBefore).Max() is { } window && window > begun)
+        {
+            started = window;
+        }
+
         var measured = RestoreAside.MeasuredBy(run).Where(m => m.Step.Kind is not ("try" or "save" or "place" or "base" or ChangeSteps.Before or ChangeSteps.Part or ChangeSteps.After) && run[m.Step.Number].State is StepState.Done or StepState.Undone && !run[m.Step.Number].Broke).ToArray();
         // What is left open for log is never checked: it is ready when it holds all it was to hold.
         var open = run.Plan.Steps.Any(s => s.Kind == "check");

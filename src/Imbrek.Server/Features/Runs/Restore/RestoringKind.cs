@@ -31,6 +31,11 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     /// <inheritdoc/>
     public virtual async Task<StepResult> DoAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
+        if (step.Kind is NeededSetting.Set or NeededSetting.SetBack)
+        {
+            return await NeededSetting.DoAsync(step, drivers.Named(run.Row.Driver!).Restore, run.Call, clock.GetCurrentInstant(), cancel);
+        }
+
         var asked = RestoreQuestion.Of(run.Row)!;
         var measured = await RestoreAside.DoAsync(
             step, drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), asked.Planned.Reaches, new CheckWish(asked.Query, asked.CheckWithin), progress, cancel);
@@ -42,8 +47,9 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
         measured.Checks?.Count(c => !c.Passed) switch { null => null, 0 => $"{measured.Checks!.Count} checks passed", var bad => $"{bad} of {measured.Checks!.Count} checks did not pass" }, RestoreAside.Write(measured));
 
     /// <inheritdoc/>
-    public virtual Task UndoAsync(RunContext run, Step step, CancellationToken cancel) =>
-        drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, RestoreQuestion.Of(run.Row)!.Spec(run.Row.Database, run.Row.Id), cancel);
+    public virtual Task UndoAsync(RunContext run, Step step, CancellationToken cancel) => step.Kind == NeededSetting.Set
+        ? NeededSetting.UndoAsync(step, drivers.Named(run.Row.Driver!).Restore, run.Call, cancel)
+        : drivers.Named(run.Row.Driver!).Restore.DiscardAsync(run.Call, RestoreQuestion.Of(run.Row)!.Spec(run.Row.Database, run.Row.Id), cancel);
 
     /// <summary>Where a copy failed: another copy of the same sets, or another chain, if it reaches as late as was promised.</summary>
     public virtual (Amendment? Amendment, string? WhyNot) GoOn(RunContext run, DriverException failure)
@@ -84,6 +90,9 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
     /// <inheritdoc/>
     public abstract Conclusion Conclude(RunContext run, Ending end, Instant now);
 
+    /// <summary>What came of it beside what it restored, for its entry in the ledger; null for nothing.</summary>
+    protected virtual object? Made(RunContext run) => null;
+
     /// <summary>What has been measured so far; null until it is ready and checked.</summary>
     protected RestoreResult? Result(RunContext run) =>
         fleet.Has(run.Row.Database) ? RestoreResult.Of(run.Run, run.Row.Started, RestoreQuestion.Of(run.Row)!, fleet.Fleet.DatabaseById[new(run.Row.Database)]) : null;
@@ -120,7 +129,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
 
         // What another run made is that run's, whatever comes of this one.
         var stays = keepsClaim || (end.LeftBehind.Count > 0 && asked.On is null);
-        return new Conclusion(state ?? end.State, note, stays ? asked.Claim : null, Body(run, asked, measured, state ?? end.State, note), proof is null ? null : [proof], Learn(run, asked));
+        return new Conclusion(state ?? end.State, note, stays ? asked.Claim : null, Body(run, asked, measured, state ?? end.State, note, Made(run)), proof is null ? null : [proof], Learn(run, asked));
     }
 
     /// <summary>What taking the place of its database came to; null before.</summary>
@@ -148,7 +157,7 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
         return learned;
     }
 
-    private static string Body(RunContext run, RestoreQuestion asked, RestoreResult? measured, RunState state, string note) => RunJson.Write(new
+    private static string Body(RunContext run, RestoreQuestion asked, RestoreResult? measured, RunState state, string note, object? made) => RunJson.Write(new
     {
         run = run.Row.Id,
         outcome = run.Run.Plan.Steps.LastOrDefault(s => s.IsHold) is { } hold && run.Run[hold.Number].Choice is { } choice && state == RunState.Done ? choice == RestoreAside.Release ? "released" : "discarded" : PlanFile.Name(state),
@@ -174,5 +183,6 @@ internal abstract class RestoringKind(Drivers drivers, FleetState fleet, IClock 
                 serviceSecondsWithoutHold = measured.ServiceSeconds,
                 checks = measured.Checks.Select(c => new { name = c.Name, passed = c.Passed, detail = c.Detail }),
             },
+        made,
     });
 }

@@ -1,4 +1,5 @@
 using System.Text.Json.Nodes;
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
@@ -50,7 +51,7 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
         switch (step.Kind)
         {
             case "out":
-                return new StepResult(await family.Fences.FenceAsync(run.Call, new(run.Row.Database), cancel));
+                return new StepResult(await family.Fences.ShutOutAsync(run.Call, new(run.Row.Database), run.Row.AfterId, cancel));
             case "save" or "base":
                 return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(step.Kind == "save" ? SavePart : BasePart), step, cancel);
             case "place":
@@ -82,13 +83,19 @@ internal sealed class RestoreInPlaceKind(Drivers drivers, FleetState fleet, Flee
             now);
     }
 
-    /// <summary>Names the branch in the fleet, once.</summary>
+    /// <summary>
+    /// Names the branch in the fleet, once; the run knows better than who came before it by listening. Since everybody was kept out nothing was written, so what was saved last says all of the branch that was left: the new one is
+    /// the live one from there on, and no instant lies between them.
+    /// </summary>
     private async Task<StepResult> NameAsync(RunContext run, Promoted placed, CancellationToken cancel)
     {
-        if (Fleet.Fleet.DatabaseById[new(run.Row.Database)].Branches.All(b => b.Id != placed.Branch))
+        var (s, branch) = (Fleet[run.Row.Database].Subject, placed.ToBranch());
+        var saved = s.Catalogue.Sets.Where(x => x.Kind == SetKind.Log && x.Branch != branch.Id && x.CoversTo <= branch.StartsAt).Select(x => x.CoversTo).DefaultIfEmpty(branch.StartsAt).Max();
+        branch = branch with { StartsAt = Instant.Max(saved, branch.ForkAt) };
+        if (!s.Database.Branches.Contains(branch))
         {
             var database = changes.Find("databases", run.Row.Database)!;
-            database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Select(b => b?.DeepClone()), FleetFile.Write(placed.ToBranch())]);
+            FleetChanges.Name(database, branch);
             if (placed.Version is { } version)
             {
                 database["version"] = version;

@@ -44,13 +44,14 @@ internal sealed class SecondDatabaseKind(Drivers drivers, FleetState fleet, Flee
         switch (step.Kind)
         {
             case Core.Recovery.SecondDatabase.Try:
-                return ReplicaSteps.Of([.. await Create(run).TryAsync(run.Call, Made(asked), cancel), .. await ClashesAsync(run, asked, cancel)]);
+                var whyNot = NameMapping.WhyNot(await Maker(run).NamesAsync(new(run.Row.Database), new(asked.Restore.Host), cancel), asked.Names);
+                return ReplicaSteps.Of([.. await Maker(run).TryAsync(run.Call, Database(asked), cancel), new CheckResult("names", whyNot is null, whyNot ?? $"{asked.Names.Count} names of files and accounts are free on {asked.Restore.Host}")]);
             case "check":
                 var checks = await Drivers.Named(run.Row.Driver!).Restore.CheckAsync(
                     run.Call, asked.Restore.Spec(run), asked.Figures is null ? asked.Restore.Planned.Reaches : LogRounds.ReachedBy(run.Run) ?? asked.Restore.Planned.Reaches, new CheckWish(asked.Restore.Query), cancel);
                 return SaidOf(new RestoreAside.Measured(0, 0, Checks: checks));
             case Core.Recovery.SecondDatabase.Make:
-                await Create(run).AdoptAsync(run.Call, asked.Restore.Spec(run), Made(asked), asked.Names, cancel);
+                await Maker(run).AdoptAsync(run.Call, asked.Restore.Spec(run), Database(asked), asked.Names, cancel);
                 return new StepResult(string.Join(", ", asked.Names.Where(n => n.From != n.To).Select(n => $"{n.From} is {n.To}")) is { Length: > 0 } mapped ? mapped : "all names stay");
             case Core.Recovery.SecondDatabase.Name:
                 if (!Fleet.Has(asked.Id))
@@ -84,9 +85,12 @@ internal sealed class SecondDatabaseKind(Drivers drivers, FleetState fleet, Flee
                 }
 
                 break;
+            case NeededSetting.Set:
+                await base.UndoAsync(run, step, cancel);
+                break;
             default:
                 // It may have been made of what was restored.
-                await Create(run).DropAsync(run.Call, new(asked.Id), cancel);
+                await Maker(run).DropAsync(run.Call, new(asked.Id), cancel);
                 await base.UndoAsync(run, step, cancel);
                 break;
         }
@@ -100,32 +104,24 @@ internal sealed class SecondDatabaseKind(Drivers drivers, FleetState fleet, Flee
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)
     {
         var asked = run.Question<Question>();
-        var made = run.Run.Plan.Steps.Any(s => s.Kind == Core.Recovery.SecondDatabase.Keep && run.Run[s.Number].State == StepState.Done);
-        var concluded = Conclude(run, end, made ? $"{asked.Id} lives on {asked.Restore.Host}, as {run.Row.Database} was at {Instants.Write(Result(run)?.Reached ?? asked.Restore.Planned.Reaches)}" : "checked, then thrown away", keepsClaim: false, now);
-        if (concluded.LedgerBody is not { } body || JsonNode.Parse(body) is not JsonObject said)
-        {
-            return concluded;
-        }
-
-        said["made"] = made ? asked.Id : null;
-        said["names"] = new JsonArray([.. asked.Names.Select(n => (JsonNode)new JsonObject { ["kind"] = PlanFile.Name(n.Kind), ["from"] = n.From, ["to"] = n.To })]);
-        said["rounds"] = asked.Figures is null ? null : JsonNode.Parse(RunJson.Write(LogRounds.MeasuredBy(run.Run).Select(r => r.Round)));
-        return concluded with { LedgerBody = said.ToJsonString() };
+        return Conclude(run, end, Stays(run) ? $"{asked.Id} lives on {asked.Restore.Host}, as {run.Row.Database} was at {Instants.Write(Result(run)?.Reached ?? asked.Restore.Planned.Reaches)}" : "checked, then thrown away", keepsClaim: false, now);
     }
 
-    private ICreateDriver Create(RunContext run) => Drivers.Named(run.Row.Driver!).Create ?? throw new DriverException(DriverProblem.Refused, $"the drivers named {run.Row.Driver} make no databases");
+    /// <inheritdoc/>
+    protected override object? Made(RunContext run)
+    {
+        var asked = run.Question<Question>();
+        return Stays(run) ? new { database = asked.Id, names = asked.Names, rounds = asked.Figures is null ? null : LogRounds.MeasuredBy(run.Run).Select(r => r.Round) } : null;
+    }
+
+    /// <summary>Whether it is there for good.</summary>
+    private static bool Stays(RunContext run) => run.Run.Plan.Steps.Any(s => s.Kind == Core.Recovery.SecondDatabase.Keep && run.Run[s.Number].State == StepState.Done);
 
     /// <summary>It as it stands in the fleet, or will.</summary>
-    private Core.Fleet.Database Made(Question asked) =>
+    private Core.Fleet.Database Database(Question asked) =>
         (Fleet.Has(asked.Id) ? Fleet.Fleet : ReplicaParts.Put(Fleet.Fleet, [FleetParts.Put("databases", asked.Id, Part(asked))])).DatabaseById[new(asked.Id)];
 
-    private static JsonObject Part(Question asked) => JsonNode.Parse(asked.Part)!.AsObject();
+    private ICreateDriver Maker(RunContext run) => Drivers.Named(run.Row.Driver!).Maker;
 
-    /// <summary>Whether what its files and accounts are to be called is free still.</summary>
-    private async Task<IEnumerable<CheckResult>> ClashesAsync(RunContext run, Question asked, CancellationToken cancel)
-    {
-        var names = await Create(run).NamesAsync(new(run.Row.Database), new(asked.Restore.Host), cancel);
-        var (rows, fault) = NameMapping.Of(names, run.Row.Database, asked.Id, asked.Names);
-        return [new("names", fault is null && rows.Count == asked.Names.Count, fault?.Why ?? (rows.Count == asked.Names.Count ? $"{rows.Count} names of files and accounts are free on {asked.Restore.Host}" : "it brings other names than were mapped: look at them again"))];
-    }
+    private static JsonObject Part(Question asked) => JsonNode.Parse(asked.Part)!.AsObject();
 }

@@ -221,8 +221,8 @@ internal sealed class TakeOverKind(Drivers drivers, FleetState fleet, ReplicaBoo
             return null;
         }
 
-        // Who follows an engine's log may have named the branch before; the host is ours to name.
-        database["branches"] = new JsonArray([.. (database["branches"] as JsonArray ?? []).Where(b => b?["id"]?.GetValue<int>() != branch.Id).Select(b => b?.DeepClone()), FleetFile.Write(branch with { LeftHost = new(from) })]);
+        // The branch may have been named before; the host is ours to name.
+        FleetChanges.Name(database, branch with { LeftHost = new(from) });
         database["host"] = host;
         if (database["recoveryHosts"] is JsonArray hosts)
         {

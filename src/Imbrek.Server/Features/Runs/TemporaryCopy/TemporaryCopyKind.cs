@@ -2,6 +2,7 @@ using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
+using Imbrek.Data;
 using Imbrek.Server.Features.Runs.Restore;
 using Imbrek.Server.State;
 using NodaTime;
@@ -27,12 +28,16 @@ internal sealed class TemporaryCopyKind(Drivers drivers, FleetState fleet, ICloc
                 var masked = await Drivers.Named(run.Row.Driver!).Restore.MaskAsync(call, spec, asked.Mask!, cancel);
                 return new StepResult(string.Join("; ", masked.Select(m => m.Detail)));
             case "let-in":
-                var tried = await Drivers.Named(run.Row.Driver!).Restore.LetInAsync(call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
-                return new StepResult(string.Join("; ", tried.Select(t => $"{t.Name}: {t.Detail}")), Failed: tried.Any(t => !t.Passed));
+                var letIn = await Drivers.Named(run.Row.Driver!).Restore.LetInAsync(call, spec, [.. (asked.Hosts ?? []).Select(h => new Core.Fleet.Id<Core.Fleet.Host>(h))], run.Row.Kind == View, cancel);
+                return new StepResult(string.Join("; ", letIn.Tried.Select(t => $"{t.Name}: {t.Detail}")), RunJson.Write(letIn), Failed: letIn.Tried.Any(t => !t.Passed));
             default:
                 return await base.DoAsync(run, step, progress, cancel);
         }
     }
+
+    /// <summary>Where a clone answers those it was made for; made anew it answers there still. Null where that is not known.</summary>
+    public static string? AnswersAt(RunRow run) =>
+        run.Kind == Clone && run.ToRun() is var made && made.Plan.Steps.Where(s => s.Kind == "let-in").Select(s => made[s.Number].Measured).LastOrDefault(m => m is not null) is { } letIn ? RunJson.Read<LetIn>(letIn).Answers : null;
 
     /// <inheritdoc/>
     public override Conclusion Conclude(RunContext run, Ending end, Instant now)

@@ -1,6 +1,8 @@
 using System.Security.Cryptography;
 using System.Text;
 using System.Text.Json;
+using Imbrek.Core.Catalogue;
+using Imbrek.PostgreSql.Cluster;
 
 namespace Imbrek.PostgreSql.Store;
 
@@ -16,15 +18,11 @@ namespace Imbrek.PostgreSql.Store;
 /// <param name="FinishedAt">When it was there.</param>
 /// <param name="DataBytes">Bytes of the databases.</param>
 /// <param name="Seconds">Seconds it took.</param>
-/// <param name="FirstRole">The role that the cluster was made with.</param>
-/// <param name="Encoding">How the cluster encodes text where a database does not say otherwise.</param>
-/// <param name="Collate">How it orders text.</param>
-/// <param name="CType">How it classes letters.</param>
+/// <param name="Cluster">How the cluster was made.</param>
 /// <param name="Databases">The databases in it.</param>
 /// <param name="Files">Its files, by their paths within its folder.</param>
-internal sealed record DumpNote(
-    Guid Run, string Set, int Timeline, long Position, string CoversTo, string FinishedAt, long DataBytes, double Seconds, string FirstRole, string Encoding, string Collate, string CType, IReadOnlyList<DumpNote.One> Databases,
-    IReadOnlyDictionary<string, DumpNote.Piece> Files)
+internal sealed record ExportNote(
+    Guid Run, string Set, int Timeline, long Position, string CoversTo, string FinishedAt, long DataBytes, double Seconds, MadeWith Cluster, IReadOnlyList<ExportNote.One> Databases, IReadOnlyDictionary<string, ExportNote.Piece> Files) : IWholeNote
 {
     /// <summary>The roles of the cluster with their rights, as statements.</summary>
     public const string Roles = "roles.sql";
@@ -44,7 +42,10 @@ internal sealed record DumpNote(
     /// <summary>A file of it.</summary>
     public sealed record Piece(long Bytes, string Sha256);
 
-    /// <summary>Bytes of its files.</summary>
+    /// <inheritdoc/>
+    public SetKind Kind => SetKind.Export;
+
+    /// <inheritdoc/>
     public long StoredBytes => Files.Values.Sum(f => f.Bytes);
 
     /// <summary>Reads every file in a folder, apart from what is written here.</summary>
@@ -65,7 +66,7 @@ internal sealed record DumpNote(
     }
 
     /// <summary>What stands in a folder; null where nothing does, or it cannot be read.</summary>
-    public static DumpNote? In(string folder)
+    public static ExportNote? In(string folder)
     {
         try
         {
@@ -77,17 +78,17 @@ internal sealed record DumpNote(
         }
     }
 
-    /// <summary>Writes it beside its files.</summary>
+    /// <inheritdoc/>
     public async Task WriteAsync(string folder, CancellationToken cancel)
     {
         var bytes = JsonSerializer.SerializeToUtf8Bytes(this);
-        await FolderStore.WriteWholeAsync(Path.Combine(folder, FileName + Sum), Encoding8.GetBytes(Convert.ToHexStringLower(SHA256.HashData(bytes))), cancel);
+        await FolderStore.WriteWholeAsync(Path.Combine(folder, FileName + Sum), Encoding.ASCII.GetBytes(Convert.ToHexStringLower(SHA256.HashData(bytes))), cancel);
         await FolderStore.WriteWholeAsync(Path.Combine(folder, FileName), bytes, cancel);
     }
 
     /// <summary>Reads all of an export back.</summary>
     /// <exception cref="InvalidDataException">It is not whole; says which file.</exception>
-    public static async Task<DumpNote> ReadAsync(string folder, CancellationToken cancel)
+    public static async Task<ExportNote> ReadAsync(string folder, CancellationToken cancel)
     {
         var note = Of(folder);
         var there = await FilesIn(folder, cancel);
@@ -107,15 +108,13 @@ internal sealed record DumpNote(
         return there.Keys.FirstOrDefault(k => !note.Files.ContainsKey(k)) is { } strange ? throw new InvalidDataException($"{strange} lies in it and was not written with it") : note;
     }
 
-    private static Encoding Encoding8 => System.Text.Encoding.UTF8;
-
     /// <exception cref="InvalidDataException">It is not what was written.</exception>
-    private static DumpNote Of(string folder)
+    private static ExportNote Of(string folder)
     {
         try
         {
             var bytes = File.ReadAllBytes(Path.Combine(folder, FileName));
-            return Convert.ToHexStringLower(SHA256.HashData(bytes)) == File.ReadAllText(Path.Combine(folder, FileName + Sum)).Trim() && JsonSerializer.Deserialize<DumpNote>(bytes) is { } note
+            return Convert.ToHexStringLower(SHA256.HashData(bytes)) == File.ReadAllText(Path.Combine(folder, FileName + Sum)).Trim() && JsonSerializer.Deserialize<ExportNote>(bytes) is { } note
                 ? note
                 : throw new InvalidDataException($"{FileName} is not what was written beside the files");
         }

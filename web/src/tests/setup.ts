@@ -1,0 +1,34 @@
+import { cleanup, configure } from '@testing-library/react';
+import { afterAll, afterEach, vi } from 'vitest';
+
+// Every file of tests begins with this; files of a process share what they import, and leave nothing else to one another.
+afterEach(cleanup);
+afterAll(() => {
+  vi.restoreAllMocks();
+});
+
+// A busy machine is slow, not wrong; a page printed whole says little; and asking of each element whether it is hidden takes longer than all else.
+configure({ asyncUtilTimeout: 10_000, defaultHidden: true, getElementError: (message) => new Error(message ?? '') });
+
+// Requests need a whole address, which a browser adds by itself.
+if (!('whole' in globalThis.Request)) {
+  vi.stubGlobal(
+    'Request',
+    class extends globalThis.Request {
+      static readonly whole = true;
+
+      constructor(input: string | URL | Request, init?: RequestInit) {
+        super(typeof input === 'string' && input.startsWith('/') ? `http://imbrek.test${input}` : input, init);
+      }
+    },
+  );
+}
+
+vi.stubGlobal(
+  'ResizeObserver',
+  class {
+    observe() {}
+    unobserve() {}
+    disconnect() {}
+  },
+);
