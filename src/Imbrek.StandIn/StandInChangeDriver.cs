@@ -57,7 +57,7 @@ public sealed class StandInChangeDriver(World world) : IChangeDriver
     }
 
     /// <inheritdoc/>
-    public async Task<PartDone> DoAsync(RunCall call, ChangeTarget target, int number, ChangePart part, CancellationToken cancel)
+    public async Task<PartDone> DoAsync(RunCall call, ChangeTarget target, int number, int round, ChangePart part, CancellationToken cancel)
     {
         var (d, host) = (world.Fleet.DatabaseById[target.Database], HostOf(target));
         var engine = world.Fleet.Engines[d.Engine];

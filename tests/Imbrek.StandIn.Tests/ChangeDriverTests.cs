@@ -19,7 +19,7 @@ public sealed class ChangeDriverTests : LiveWorld
     private static Task<ChangeLook> LookAsync(World world, ChangeTarget target) => AnsweredAsync(world, new StandInChangeDriver(world).LookAsync(Call(), target, Queries, default));
 
     private static Task<PartDone> DoAsync(World world, RunCall call, ChangeTarget target, ChangePart part, int number = 1) =>
-        AnsweredAsync(world, new StandInChangeDriver(world).DoAsync(call, target, number, part, default));
+        AnsweredAsync(world, new StandInChangeDriver(world).DoAsync(call, target, number, 0, part, default));
 
     [Fact]
     public async Task Statements_are_committed_among_those_of_others_once_and_the_state_at_any_instant_still_follows_from_the_seed()
@@ -161,9 +161,9 @@ public sealed class ChangeDriverTests : LiveWorld
 
         var aside = new ChangeTarget(Customs, spec);
         var before = await LookAsync(world, aside with { Aside = spec });
-        var first = await AnsweredAsync(world, new StandInChangeDriver(world).DoAsync(call, aside, 1, new("move", "15", []), default));
+        var first = await AnsweredAsync(world, new StandInChangeDriver(world).DoAsync(call, aside, 1, 0, new("move", "15", []), default));
         Assert.Equal(("15", null), (first.Version, first.Branch));
-        await AnsweredAsync(world, new StandInChangeDriver(world).DoAsync(call, aside, 2, Part("clear rows from 0 to 400"), default));
+        await AnsweredAsync(world, new StandInChangeDriver(world).DoAsync(call, aside, 2, 0, Part("clear rows from 0 to 400"), default));
         var after = await AnsweredAsync(world, new StandInChangeDriver(world).LookAsync(call, aside, Queries, default));
         Assert.Equal("15", after.Version);
         Assert.NotEqual(before.Tables.Single(t => t.Name == "rows").Rows, after.Tables.Single(t => t.Name == "rows").Rows);

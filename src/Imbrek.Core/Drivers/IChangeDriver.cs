@@ -20,10 +20,11 @@ public interface IChangeDriver
     /// <param name="call">Who calls.</param>
     /// <param name="target">On what.</param>
     /// <param name="number">Which part of the change, from 1.</param>
+    /// <param name="round">How often people have decided again that it be carried out; 0 at first. Where nobody knows whether a statement was carried out, it is not carried out again in the same round.</param>
     /// <param name="part">The part.</param>
     /// <param name="cancel">Breaks it off.</param>
     /// <exception cref="DriverException">A statement cannot be carried out; it is said which, and what before it was.</exception>
-    Task<PartDone> DoAsync(RunCall call, ChangeTarget target, int number, ChangePart part, CancellationToken cancel);
+    Task<PartDone> DoAsync(RunCall call, ChangeTarget target, int number, int round, ChangePart part, CancellationToken cancel);
 }
 
 /// <summary>On what a change is carried out.</summary>

@@ -19,5 +19,6 @@ internal sealed record KeptParts(IReadOnlyDictionary<int, PartDone> Done, BegunP
 /// <param name="Number">Its number.</param>
 /// <param name="Transaction">The transaction that is all of it; null where its statements are carried out one by one.</param>
 /// <param name="Done">What it measured, as far as it is done once that is committed.</param>
+/// <param name="Round">The round in which it was, of those in which people decide that it be carried out.</param>
 /// <param name="Refused">Whether its engine refused the statement after those: asked again, it goes on with that one.</param>
-internal sealed record BegunPart(int Number, string? Transaction, PartDone Done, bool Refused = false);
+internal sealed record BegunPart(int Number, string? Transaction, PartDone Done, int Round = 0, bool Refused = false);

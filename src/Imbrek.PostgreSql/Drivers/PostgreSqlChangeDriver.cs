@@ -67,7 +67,7 @@ internal sealed class PostgreSqlChangeDriver(IClusterBook book, IClock clock) : 
     }
 
     /// <inheritdoc/>
-    public async Task<PartDone> DoAsync(RunCall call, ChangeTarget target, int number, ChangePart part, CancellationToken cancel)
+    public async Task<PartDone> DoAsync(RunCall call, ChangeTarget target, int number, int round, ChangePart part, CancellationToken cancel)
     {
         var there = await GroundAsync(call, target, cancel);
         if (WhyNever(part) is { } never)
@@ -75,7 +75,7 @@ internal sealed class PostgreSqlChangeDriver(IClusterBook book, IClock clock) : 
             throw new DriverException(DriverProblem.Refused, never);
         }
 
-        return await Statements.DoAsync(there, number, part.Statements, cancel);
+        return await Statements.DoAsync(there, number, round, part.Statements, cancel);
     }
 
     private async Task<ChangeGround> GroundAsync(RunCall call, ChangeTarget target, CancellationToken cancel) =>

@@ -320,7 +320,7 @@ internal sealed class PostgreSqlRestoreDriver(IClusterBook book, IClock clock) :
             throw new DriverException(DriverProblem.Refused, $"somebody is let into {instance.Name} already; nothing is masked behind their backs");
         }
 
-        var done = await Statements.DoAsync(new ChangeGround.Copy(there, book.Cluster(instance.Database).SignInTo), Masking, statements, cancel);
+        var done = await Statements.DoAsync(new ChangeGround.Copy(there, book.Cluster(instance.Database).SignInTo), Masking, 0, statements, cancel);
         return [.. done.Statements.Select(s => new CheckResult($"mask \"{s.Statement}\"", true, s.Said))];
     }
 

@@ -30,10 +30,11 @@ internal static class Statements
     /// <summary>Carries them out; asked again for a number whose statements were, it says what they took then.</summary>
     /// <param name="there">What they are carried out on.</param>
     /// <param name="number">The number by which they are known there.</param>
+    /// <param name="round">How often people have decided again that they be carried out: so a statement of which nobody knows is carried out again.</param>
     /// <param name="statements">The statements.</param>
     /// <param name="cancel">Breaks it off.</param>
     /// <exception cref="DriverException">One cannot be carried out, and says which; or nobody knows whether it was.</exception>
-    public static async Task<PartDone> DoAsync(ChangeGround there, int number, IReadOnlyList<string> statements, CancellationToken cancel)
+    public static async Task<PartDone> DoAsync(ChangeGround there, int number, int round, IReadOnlyList<string> statements, CancellationToken cancel)
     {
         if (there.Parts.Done.GetValueOrDefault(number) is { } before)
         {
@@ -50,12 +51,12 @@ internal static class Statements
         {
             if (begun.Transaction is not { } transaction)
             {
-                if (begun.Refused)
+                if (begun.Refused || begun.Round < round)
                 {
-                    return await KeepAsync(there, number, await OneByOneAsync(there, connection, number, statements, begun.Done.Statements, cancel), cancel);
+                    return await KeepAsync(there, number, await OneByOneAsync(there, connection, number, round, statements, begun.Done.Statements, cancel), cancel);
                 }
 
-                throw new DriverException(DriverProblem.Refused, $"who carried it out ended after {begun.Done.Statements.Count} of {statements.Count} statements; whether the next was carried out nobody knows");
+                throw new DriverException(DriverProblem.Refused, $"who carried it out ended after {begun.Done.Statements.Count} of {statements.Count} statements; whether the next was carried out nobody knows. Carried out again, it goes on with that one");
             }
 
             // A session whose client is gone is ended by its engine a moment later.
@@ -74,14 +75,14 @@ internal static class Statements
 
         try
         {
-            return await KeepAsync(there, number, await AsOneAsync(there, connection, number, statements, cancel), cancel);
+            return await KeepAsync(there, number, await AsOneAsync(there, connection, number, round, statements, cancel), cancel);
         }
         catch (PostgresException e) when (e.SqlState == NoTransaction)
         {
             await using var back = new NpgsqlCommand("rollback", connection);
             await back.ExecuteNonQueryAsync(cancel);
             await there.KeepAsync(there.Parts with { OwnErrors = there.Parts.OwnErrors + 1 }, cancel);
-            return await KeepAsync(there, number, await OneByOneAsync(there, connection, number, statements, [], cancel), cancel);
+            return await KeepAsync(there, number, await OneByOneAsync(there, connection, number, round, statements, [], cancel), cancel);
         }
     }
 
@@ -92,7 +93,7 @@ internal static class Statements
     }
 
     /// <summary>All statements in one transaction, whose number is kept before it is committed.</summary>
-    private static async Task<PartDone> AsOneAsync(ChangeGround there, NpgsqlConnection connection, int number, IReadOnlyList<string> statements, CancellationToken cancel)
+    private static async Task<PartDone> AsOneAsync(ChangeGround there, NpgsqlConnection connection, int number, int round, IReadOnlyList<string> statements, CancellationToken cancel)
     {
         var (began, took) = (Stopwatch.GetTimestamp(), new List<StatementTook>());
         await using (var begin = new NpgsqlCommand("begin", connection))
@@ -114,7 +115,7 @@ internal static class Statements
 
         var transaction = await connection.AskAsync<string>("select pg_current_xact_id()::text", cancel);
         var done = new PartDone(Stopwatch.GetElapsedTime(began).TotalSeconds, took);
-        await there.KeepAsync(there.Parts with { Begun = new(number, transaction, done) }, cancel);
+        await there.KeepAsync(there.Parts with { Begun = new(number, transaction, done, round) }, cancel);
         await using var commit = new NpgsqlCommand("commit", connection) { CommandTimeout = LongestSeconds };
         try
         {
@@ -129,12 +130,12 @@ internal static class Statements
     }
 
     /// <summary>One statement after another; each is kept as begun before it is, so that whoever comes after a crash knows that nobody knows.</summary>
-    private static async Task<PartDone> OneByOneAsync(ChangeGround there, NpgsqlConnection connection, int number, IReadOnlyList<string> statements, IReadOnlyList<StatementTook> before, CancellationToken cancel)
+    private static async Task<PartDone> OneByOneAsync(ChangeGround there, NpgsqlConnection connection, int number, int round, IReadOnlyList<string> statements, IReadOnlyList<StatementTook> before, CancellationToken cancel)
     {
         var took = new List<StatementTook>(before);
         foreach (var statement in statements.Skip(before.Count))
         {
-            var begun = new BegunPart(number, null, new PartDone(took.Sum(t => t.Seconds), [.. took]));
+            var begun = new BegunPart(number, null, new PartDone(took.Sum(t => t.Seconds), [.. took]), round);
             await there.KeepAsync(there.Parts with { Begun = begun }, cancel);
             try
             {

@@ -58,7 +58,7 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
                 return await TaskSteps.TakeAsync(family.Backup, run.Call.Part(PointPart), step, cancel);
             case ChangeSteps.Part:
                 var number = RunJson.Read<ChangeSteps.PartWork>(step.Work).Number;
-                return ChangeResult.Said(await family.Change!.DoAsync(run.Call, target, number, asked.Change.Parts[number - 1], cancel));
+                return ChangeResult.Said(await family.Change!.DoAsync(run.Call, target, number, RoundOf(run.Run, step), asked.Change.Parts[number - 1], cancel));
             case "name":
                 return await NameAsync(run, cancel);
             case "let-in":
@@ -109,6 +109,9 @@ internal sealed class ChangeDayKind(Drivers drivers, FleetState fleet, FleetChan
             measured = new { parts = r.Parts.Select(p => new { p.Name, p.Seconds }), outSeconds = r.OutSeconds, differences = r.Differences, slower = r.Slower, branch = r.Branch },
         }));
     }
+
+    /// <summary>How often people have decided again that a step be carried out.</summary>
+    private static int RoundOf(Core.Runs.Run run, Step step) => run[run.Plan.Steps.Last(s => s.IsHold && s.Number < step.Number).Number].Round;
 
     /// <summary>Names version and branch in the fleet, once.</summary>
     private async Task<StepResult> NameAsync(RunContext run, CancellationToken cancel)

@@ -28,7 +28,7 @@ internal sealed class RehearseChangeKind(Drivers drivers, FleetState fleet, IClo
                 return ChangeResult.Said(await driver!.LookAsync(run.Call, target, asked.Change!.Queries, cancel));
             case ChangeSteps.Part:
                 var number = RunJson.Read<ChangeSteps.PartWork>(step.Work).Number;
-                return ChangeResult.Said(await driver!.DoAsync(run.Call, target, number, asked.Change!.Parts[number - 1], cancel));
+                return ChangeResult.Said(await driver!.DoAsync(run.Call, target, number, 0, asked.Change!.Parts[number - 1], cancel));
             default:
                 return await base.DoAsync(run, step, progress, cancel);
         }
