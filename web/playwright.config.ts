@@ -6,8 +6,9 @@ export default defineConfig({
   // Real clusters are looked at where a demo of them runs.
   testIgnore: process.env.IMBREK_CLUSTERS_URL ? [] : ['clusters.spec.ts'],
   workers: 1,
-  timeout: 300_000,
-  expect: { timeout: 60_000 },
+  timeout: 900_000,
+  // On a busy machine only what never comes is a fault.
+  expect: { timeout: 180_000 },
   reporter: 'list',
   use: {
     baseURL: process.env.IMBREK_URL ?? 'http://127.0.0.1:8420',
