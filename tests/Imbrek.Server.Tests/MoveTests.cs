@@ -225,5 +225,6 @@ public class MoveTests(DemoServer demo)
         Assert.Equal((409, "window"), Session.Fault(await operate.PostAsync("/api/moves", new { database = "work-orders", to = "hill-h1", window = 1 })));
         Assert.Equal((409, "to"), Session.Fault(await operate.PostAsync("/api/moves", new { database = "plan-archive", to = "hill-h2", rate = 1e9 })));
         Assert.Contains("switch over", (await look.PostAsync("/api/moves/worksheet", new { database = "tickets", to = "hill-h1" })).Body.GetProperty("whyNotBegun").GetString(), StringComparison.Ordinal);
+        Assert.Contains("discards its log", (await look.PostAsync("/api/moves/worksheet", new { database = "crew-hours", to = "hill-h1" })).Body.GetProperty("whyNotBegun").GetString(), StringComparison.Ordinal);
     }
 }

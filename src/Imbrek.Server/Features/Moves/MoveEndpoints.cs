@@ -243,7 +243,7 @@ internal static class MoveEndpoints
         return drivers.TryFor(d) is not { } family ? Drivers.WhyNone(d)
             : family.WhyNoMove is { } no ? no
             : d.IsInstanceData ? "what an instance holds beside its databases stays with its host"
-            : RestoreInPlace.Saves(s.Fleet, d) is not { Kind: SetKind.Log } ? "no plan backs its log up, and log is what follows"
+            : RestoreInPlace.WhyNoLog(s.Fleet, d) is { } noLog ? $"log is what follows, and {noLog}"
             : s.Fleet.ReplicasOf(d.Id).FirstOrDefault(r => r.Place.Hosts.Contains(to.Id)) is { } replica ? $"{replica.Id} follows there already: switch over to it"
             : HostQualification.WhyNot(s.Fleet, d, to, Loss.None);
     }

@@ -181,9 +181,9 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
             throw new BadInputException("host", not, 409, "host");
         }
 
-        if (RestoreInPlace.Saves(s.Fleet, d) is not { Kind: SetKind.Log })
+        if (RestoreInPlace.WhyNoLog(s.Fleet, d) is { } noLog)
         {
-            throw new BadInputException("target", "no plan backs its log up, and log is what a copy catches up by: say as of which instant", 409, "no-log");
+            throw new BadInputException("target", $"log is what a copy catches up by, and {noLog}; or say as of which instant", 409, "no-log");
         }
 
         var known = MoveFigures.Of(s.Fleet, d, to, designed.LoadOf(d, now)) ?? throw new BadInputException("host", $"nothing links {s.Fleet.Hosts[d.Host].Site} and {to.Site}", 409, "no-link");
