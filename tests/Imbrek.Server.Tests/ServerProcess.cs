@@ -75,7 +75,7 @@ public sealed class ServerProcess : IAsyncDisposable
         return server;
     }
 
-    /// <summary>A database with tables and nothing in them, made once: to bring the schema up to date takes a third of a start.</summary>
+    /// <summary>A database with tables and nothing in them, made once: to bring the schema up to date takes a quarter of a first start.</summary>
     private static class EmptyTables
     {
         private static readonly Lazy<Task<string>> Made = new(async () =>
