@@ -94,7 +94,7 @@ internal sealed class WorldFamily : IDriverFamily
         && (inWorld.Value.Contains(database.Id) || (World is { } w ? w.Fleet.DatabaseById.ContainsKey(database.Id) : World.Made(options.Folder).Contains(database.Id.Value)));
 
     /// <inheritdoc/>
-    public IDisposable Engage() => Led().Engage();
+    public IDisposable Engage(string who) => Led().Engage(who);
 
     private World Led() => world ?? throw new DriverGoneException("the world is run by another process");
 }

@@ -31,6 +31,9 @@ internal sealed class WorldHost(
     /// <summary>How long one step of the world waits, in all, for runs that are at their own work.</summary>
     private static readonly TimeSpan LongestThought = TimeSpan.FromSeconds(2);
 
+    /// <summary>How often it is said, at most, for whom the world waits.</summary>
+    private static readonly TimeSpan SayWhoEvery = TimeSpan.FromSeconds(30);
+
     /// <summary>What falls within this time of the machine is decided and answered together: at a fast pace the product would otherwise do nothing but step.</summary>
     private const double TogetherSeconds = 0.05;
 
@@ -47,6 +50,7 @@ internal sealed class WorldHost(
     private readonly List<WorldChange> unkept = [];
     private readonly List<LagSample> unseen = [];
     private Stopwatch? sinceSeen;
+    private Stopwatch? sinceSaid;
     private double pace = 1;
     private volatile bool plansChanged;
     private FileStream? heldEarly;
@@ -256,9 +260,9 @@ internal sealed class WorldHost(
                 var due = dispatcher.NextAt is { } at ? Instant.Max(at, w.Now + together) : to;
                 w.Advance(Instant.Min(to, Instant.Min(due, w.Now + Duration.Max(together, Duration.FromSeconds(1)))), evenIfSomebodyThinks: thought.Elapsed > LongestThought);
                 w.KeepAndAnswer();
-                await w.WhenNobodyThinksAsync(LongestThought);
+                await UntilNobodyThinksAsync(w);
                 await dispatcher.StepAsync(cancel);
-                await w.WhenNobodyThinksAsync(LongestThought);
+                await UntilNobodyThinksAsync(w);
                 unkept.AddRange(w.TakeChanges());
                 await KeepAsync(cancel);
                 await NameAsync(w, cancel);
@@ -277,6 +281,16 @@ internal sealed class WorldHost(
         finally
         {
             step.Release();
+        }
+    }
+
+    /// <summary>Waits for who is engaged, and says so when it was in vain: a pace that is not kept should have a name.</summary>
+    private async Task UntilNobodyThinksAsync(World w)
+    {
+        if (!await w.WhenNobodyThinksAsync(LongestThought) && !(sinceSaid?.Elapsed < SayWhoEvery))
+        {
+            sinceSaid = Stopwatch.StartNew();
+            log.LogWarning("The world has waited {Seconds} s in vain for one of: {Who}", LongestThought.TotalSeconds, string.Join("; ", w.Engaged.Take(8)));
         }
     }
 

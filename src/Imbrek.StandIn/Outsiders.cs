@@ -17,41 +17,55 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
     private bool urgentAnswered;
     private TaskCompletionSource? nobodyThinks;
     private bool over;
-    private int engaged;
+    private readonly List<string> engaged = [];
     private int waiting;
 
     /// <summary>Whether somebody who is engaged does not wait for the world.</summary>
-    public bool Think => engaged > 0 && engaged > waiting;
+    public bool Think => engaged.Count > waiting;
 
     /// <summary>Whether time must stand still: somebody thinks, or is to be told something at once.</summary>
     public bool Stop => urgentAnswered || Think;
 
+    /// <summary>Who is engaged now.</summary>
+    public IReadOnlyList<string> Engaged
+    {
+        get
+        {
+            lock (gate)
+            {
+                return [.. engaged];
+            }
+        }
+    }
+
     /// <summary>Somebody acts in the world from now on, until what is returned is disposed of.</summary>
-    public IDisposable Engage()
+    /// <param name="who">Who it is, for those who wait for them.</param>
+    public IDisposable Engage(string who)
     {
         lock (gate)
         {
-            engaged++;
+            engaged.Add(who);
         }
 
-        return new Engagement(this);
+        return new Engagement(this, who);
     }
 
     /// <summary>Completes when nobody who is engaged thinks any more, or after a time of the wall clock.</summary>
-    public async Task WhenNobodyThinksAsync(TimeSpan atMost)
+    /// <returns>Whether nobody did in time.</returns>
+    public async Task<bool> WhenNobodyThinksAsync(TimeSpan atMost)
     {
         Task quiet;
         lock (gate)
         {
             if (!Think)
             {
-                return;
+                return true;
             }
 
             quiet = (nobodyThinks ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
         }
 
-        await Task.WhenAny(quiet, Task.Delay(atMost));
+        return await Task.WhenAny(quiet, Task.Delay(atMost)) == quiet;
     }
 
     /// <summary>
@@ -191,16 +205,16 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
         }
     }
 
-    private void Leave()
+    private void Leave(string who)
     {
         lock (gate)
         {
-            engaged--;
+            engaged.Remove(who);
             TellIfNobodyThinks();
         }
     }
 
-    private sealed class Engagement(Outsiders outsiders) : IDisposable
+    private sealed class Engagement(Outsiders outsiders, string who) : IDisposable
     {
         private int ended;
 
@@ -208,7 +222,7 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
         {
             if (Interlocked.Exchange(ref ended, 1) == 0)
             {
-                outsiders.Leave();
+                outsiders.Leave(who);
             }
         }
     }

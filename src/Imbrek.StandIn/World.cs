@@ -128,10 +128,15 @@ public sealed class World : IDisposable
     internal double GrownBy(Id<Database> database) => script.GrownBy.GetValueOrDefault(database, 1);
 
     /// <summary>Says that somebody outside acts in the world, until what is returned is disposed of.</summary>
-    public IDisposable Engage() => Outsiders.Engage();
+    /// <param name="who">Who it is, for those who wait for them.</param>
+    public IDisposable Engage(string who) => Outsiders.Engage(who);
+
+    /// <summary>Who is engaged now.</summary>
+    public IReadOnlyList<string> Engaged => Outsiders.Engaged;
 
     /// <summary>Completes when nobody who is engaged thinks any more, or after a time of the wall clock.</summary>
-    public Task WhenNobodyThinksAsync(TimeSpan atMost) => Outsiders.WhenNobodyThinksAsync(atMost);
+    /// <returns>Whether nobody did in time.</returns>
+    public Task<bool> WhenNobodyThinksAsync(TimeSpan atMost) => Outsiders.WhenNobodyThinksAsync(atMost);
 
     /// <summary>Lets time pass; everything due by then happens, in order.</summary>
     /// <param name="to">The new time; earlier than now does nothing.</param>

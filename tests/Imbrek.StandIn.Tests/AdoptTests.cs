@@ -82,7 +82,7 @@ public sealed class AdoptTests : LiveWorld
         world.KeepAndAnswer();
         var call1 = new StandInCreateDriver(world).AdoptAsync(call, instance, Part(world), names, default);
         var not = 0;
-        using (world.Engage())
+        using (world.Engage("a test"))
         {
             for (var i = 0; i < 20 && !call1.IsCompleted; i++)
             {

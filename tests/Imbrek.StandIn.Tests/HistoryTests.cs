@@ -263,7 +263,7 @@ public sealed class WorldTests : IDisposable
     {
         var driver = new StandInDriver(world);
         var instance = new InstanceSpec("aside", Sailings, path.Host, Run);
-        using var engaged = world.Engage();
+        using var engaged = world.Engage("a test");
         var work = Task.Run(async () =>
         {
             IReadOnlyList<CheckResult> checks = [];
@@ -379,7 +379,7 @@ public sealed class WorldTests : IDisposable
         var driver = new StandInDriver(world);
         var instance = new InstanceSpec("aside", Sailings, new("quay-h4"), Run);
         await PassTimeUntilAsync(world, driver.ProvisionAsync(Call, instance, default));
-        using var engaged = world.Engage();
+        using var engaged = world.Engage("a test");
         var restore = driver.RestoreSetAsync(Call, instance, new SetCopy(set.Id, new("hill-s1")), default);
         var later = world.Now + Duration.FromSeconds(20);
         while (!world.Advance(later))

@@ -81,7 +81,7 @@ public abstract class LiveWorld : IDisposable
     protected static async Task<T> AnsweredAsync<T>(World world, Task<T> call)
     {
         // Time stands still while the driver is at its own work.
-        using var engaged = world.Engage();
+        using var engaged = world.Engage("a test");
         for (var i = 0; i < 20_000 && !call.IsCompleted; i++)
         {
             world.Advance(Instant.Min(world.NextEvent ?? world.Now, world.Now + Duration.FromSeconds(5)));

@@ -39,7 +39,7 @@ public sealed class OutsidersTests : IDisposable
     public async Task Time_stands_still_while_somebody_thinks_and_goes_on_while_they_wait_for_the_world()
     {
         using var world = Open();
-        using (world.Engage())
+        using (world.Engage("a test"))
         {
             Assert.False(world.Advance(Now + Duration.FromMinutes(5)));
             Assert.Equal(Now, world.Now);
@@ -60,7 +60,7 @@ public sealed class OutsidersTests : IDisposable
     public void Who_left_twice_counts_once_and_another_who_thinks_still_holds_the_time()
     {
         using var world = Open();
-        var (one, other) = (world.Engage(), world.Engage());
+        var (one, other) = (world.Engage("a test"), world.Engage("a test"));
         one.Dispose();
         one.Dispose();
         Assert.False(world.Advance(Now + Duration.FromMinutes(1)));
@@ -72,7 +72,7 @@ public sealed class OutsidersTests : IDisposable
     public async Task Who_is_cancelled_while_waiting_thinks_again_and_what_they_waited_for_is_forgotten()
     {
         using var world = Open();
-        using var engaged = world.Engage();
+        using var engaged = world.Engage("a test");
         using var cancel = new CancellationTokenSource();
         var waits = world.After(60.0, cancel.Token);
         await cancel.CancelAsync();
@@ -143,7 +143,7 @@ public sealed class OutsidersTests : IDisposable
         var instance = new Core.Drivers.InstanceSpec("aside", new("passes"), new("quay-h4"), Guid.NewGuid());
         var call = new Core.Drivers.RunCall(instance.Owner, 1);
         using var cancellable = new CancellationTokenSource();
-        using var engaged = world.Engage();
+        using var engaged = world.Engage("a test");
         var waits = new[] { driver.ProvisionAsync(call, instance, default), driver.ProvisionAsync(call, instance with { Name = "other" }, cancellable.Token) };
         Assert.All(waits, w => Assert.False(w.IsCompleted));
 

@@ -82,7 +82,7 @@ internal sealed class PostgreSqlFamily(ClusterBook book, IClock clock) : IDriver
     public bool StartsOn(Id<Host> host) => book.FolderOf(FolderRow.OfHost, host.Value) is not null;
 
     /// <inheritdoc/>
-    public IDisposable Engage() => Nobody.Instance;
+    public IDisposable Engage(string who) => Nobody.Instance;
 
     private static bool IsHere(System.Net.IPAddress address) =>
         System.Net.IPAddress.IsLoopback(address) || System.Net.NetworkInformation.NetworkInterface.GetAllNetworkInterfaces().Any(n => n.GetIPProperties().UnicastAddresses.Any(u => u.Address.Equals(address)));

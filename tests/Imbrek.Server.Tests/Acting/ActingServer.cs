@@ -73,6 +73,8 @@ internal sealed class ActingServer : IAsyncDisposable
 
     public RunWorker Worker => services.GetRequiredService<RunWorker>();
 
+    public Runner Runner => services.GetRequiredService<Runner>();
+
     public RunStore Store => services.GetRequiredService<RunStore>();
 
     public Dispatcher Dispatcher => services.GetRequiredService<Dispatcher>();

@@ -45,7 +45,29 @@ internal sealed class ObedientDriver : IDriverFamily, IRestoreDriver, IBackupDri
 
     public bool Knows(Core.Fleet.Database database) => true;
 
-    public IDisposable Engage() => new MemoryStream();
+    /// <summary>How many act now: a simulated world would stand still for them.</summary>
+    public int Engaged => Volatile.Read(ref engaged);
+
+    private int engaged;
+
+    public IDisposable Engage(string who)
+    {
+        Interlocked.Increment(ref engaged);
+        return new Engagement(this);
+    }
+
+    private sealed class Engagement(ObedientDriver driver) : IDisposable
+    {
+        private int ended;
+
+        public void Dispose()
+        {
+            if (Interlocked.Exchange(ref ended, 1) == 0)
+            {
+                Interlocked.Decrement(ref driver.engaged);
+            }
+        }
+    }
 
     public Task<QueryRows> AskAsync(InstanceSpec instance, string query, int most, CancellationToken cancel) => throw new DriverException(DriverProblem.Refused, "it answers no queries");
 

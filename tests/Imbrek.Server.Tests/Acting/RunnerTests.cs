@@ -1,3 +1,4 @@
+using System.Threading.Channels;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Runs;
 using Imbrek.Data;
@@ -315,6 +316,26 @@ public class RunnerTests
         await two.DecideAsync(id, "release");
         await two.IsAsync(id, RunState.Done);
         await AssertEndedOnceAsync(two, id, proofs: 1);
+    }
+
+    [Fact]
+    public async Task Interrupted_while_it_hears_of_several_calls_at_once_nobody_waits_for_any_of_them()
+    {
+        await using var s = await ActingServer.StartAsync();
+        s.Driver.Here = false;
+        await s.RestoreAsync();
+        var claimed = Assert.Single(await s.Store.ClaimAsync([s.Driver.Name], 1, default));
+        s.Driver.Here = true;
+
+        // The first says neither what came of it nor what went wrong: a fault of ours, and whatever follows it is not heard.
+        var news = Channel.CreateUnbounded<Runner.News>();
+        for (var i = 0; i < 2; i++)
+        {
+            Assert.True(news.Writer.TryWrite(new Runner.News.Ended(1, false, null, null, false, s.Driver.Engage("a call that has ended"))));
+        }
+
+        await Assert.ThrowsAsync<NullReferenceException>(() => s.Runner.CarryOutAsync(claimed, news, _ => { }, null, default));
+        await Eventually.Async(() => Task.FromResult(s.Driver.Engaged == 0), 60, () => $"{s.Driver.Engaged} act still");
     }
 
     [Fact]

@@ -102,7 +102,8 @@ internal interface IDriverFamily
     bool Makes(EngineProfile engine) => false;
 
     /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
-    IDisposable Engage();
+    /// <param name="who">Who it is, for those who wait for them.</param>
+    IDisposable Engage(string who);
 }
 
 /// <summary>The drivers of this installation.</summary>

@@ -26,7 +26,7 @@ internal sealed class ProductFamily : IDriverFamily
 
     public bool StartsOn(Core.Fleet.Id<Core.Fleet.Host> host) => false;
 
-    public IDisposable Engage() => new Engaged();
+    public IDisposable Engage(string who) => new Engaged();
 
     private static DriverException Nothing() => new(DriverProblem.Refused, "the product itself acts on no database");
 

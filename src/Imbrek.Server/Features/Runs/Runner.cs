@@ -61,7 +61,8 @@ internal sealed class Runner(
         string[] proved = [];
         var family = drivers.Named(row.Driver!);
         var under = new Dictionary<int, CancellationTokenSource>();
-        var engaged = family.Engage();
+        var named = $"{row.Kind} {row.Id}";
+        var engaged = family.Engage(named);
         log.LogDebug("Run {Run} ({Kind}) is taken up with fence {Fence}", row.Id, row.Kind, claimed.Fence);
         try
         {
@@ -129,10 +130,21 @@ internal sealed class Runner(
 
                 engaged.Dispose();
                 var heard = next.Start.Any(n => run.Plan[n].IsHold) ? [] : await WaitAsync(news.Reader, next.Wake, stopping);
-                engaged = family.Engage();
-                foreach (var item in heard)
+                engaged = family.Engage(named);
+                try
                 {
-                    await HearAsync(item);
+                    foreach (var item in heard)
+                    {
+                        await HearAsync(item);
+                    }
+                }
+                finally
+                {
+                    // All of them, also where hearing the first one failed: the world would wait for the others for ever.
+                    foreach (var ended in heard.OfType<News.Ended>())
+                    {
+                        ended.Engaged.Dispose();
+                    }
                 }
             }
         }
@@ -161,7 +173,7 @@ internal sealed class Runner(
         {
             var cancel = CancellationTokenSource.CreateLinkedTokenSource(stopping);
             under[step.Number] = cancel;
-            _ = CallAsync(kind, Context(), step, undoing, news.Writer, family.Engage(), cancel.Token);
+            _ = CallAsync(kind, Context(), step, undoing, news.Writer, family.Engage($"{named}, step {step.Number}"), cancel.Token);
         }
 
         async Task HearAsync(News item)
@@ -177,33 +189,30 @@ internal sealed class Runner(
                     run = p.Share - shown >= ProgressShown ? run.Show(p.Step, p.Share) : run;
                     break;
                 case News.Ended ended:
-                    using (ended.Engaged)
+                    if (under.Remove(ended.Step, out var call))
                     {
-                        if (under.Remove(ended.Step, out var call))
+                        call.Dispose();
+                        if (ended.Abandoned)
                         {
-                            call.Dispose();
-                            if (ended.Abandoned)
-                            {
-                                // Whatever the call may still do, it does with an old fence.
-                                claimed = await store.RaiseAsync(claimed, stopping);
-                                raised(claimed);
-                            }
-
-                            foreach (var set in ended.Result?.Sets ?? [])
-                            {
-                                sets[$"{set.Database}/{set.Id}"] = set;
-                            }
-
-                            // What was found damaged is known from now on, whoever found it.
-                            if (ended.Problem is DriverException { Problem: DriverProblem.CopyDamaged, Copy: { } copy } && fleet.Has(row.Database)
-                                && fleet[row.Database].Subject.Catalogue is var catalogue && catalogue.IndexOf(copy.Set) is >= 0 and var index)
-                            {
-                                var known = catalogue[index];
-                                sets[$"{row.Database}/{copy.Set}"] = known with { Copies = [.. known.Copies.Select(c => c.Store == copy.Store ? c with { State = CopyState.Damaged } : c)] };
-                            }
-
-                            run = After(run, kind, Context(), ended, Now(ended.Step));
+                            // Whatever the call may still do, it does with an old fence.
+                            claimed = await store.RaiseAsync(claimed, stopping);
+                            raised(claimed);
                         }
+
+                        foreach (var set in ended.Result?.Sets ?? [])
+                        {
+                            sets[$"{set.Database}/{set.Id}"] = set;
+                        }
+
+                        // What was found damaged is known from now on, whoever found it.
+                        if (ended.Problem is DriverException { Problem: DriverProblem.CopyDamaged, Copy: { } copy } && fleet.Has(row.Database)
+                            && fleet[row.Database].Subject.Catalogue is var catalogue && catalogue.IndexOf(copy.Set) is >= 0 and var index)
+                        {
+                            var known = catalogue[index];
+                            sets[$"{row.Database}/{copy.Set}"] = known with { Copies = [.. known.Copies.Select(c => c.Store == copy.Store ? c with { State = CopyState.Damaged } : c)] };
+                        }
+
+                        run = After(run, kind, Context(), ended, Now(ended.Step));
                     }
 
                     break;
