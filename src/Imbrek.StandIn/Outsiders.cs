@@ -113,12 +113,24 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
 
             waiting++;
             pending.Add(End);
-            failing?.Invoke(Fail);
-            begin(() =>
+            try
             {
-                var when = now();
-                Settle(() => source.TrySetResult(when));
-            });
+                failing?.Invoke(Fail);
+                begin(() =>
+                {
+                    var when = now();
+                    Settle(() => source.TrySetResult(when));
+                });
+            }
+            catch when (!settled)
+            {
+                // It never began: who would have waited goes on thinking, and nobody is counted as waiting for what does not come.
+                settled = true;
+                pending.Remove(End);
+                waiting--;
+                throw;
+            }
+
             TellIfNobodyThinks();
         }
 

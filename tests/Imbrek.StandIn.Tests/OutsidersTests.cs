@@ -1,5 +1,7 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Planning;
 using Imbrek.StandIn.Scenario;
 using NodaTime;
 using Xunit;
@@ -77,6 +79,17 @@ public sealed class OutsidersTests : IDisposable
         var waits = world.After(60.0, cancel.Token);
         await cancel.CancelAsync();
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => waits);
+        Assert.False(world.Advance(Now + Duration.FromMinutes(5)));
+        Assert.Equal(Now, world.Now);
+    }
+
+    [Fact]
+    public async Task Who_asks_for_what_cannot_begin_still_thinks_and_nobody_is_counted_as_waiting_for_it()
+    {
+        using var world = Open();
+        using var engaged = world.Engage("a test");
+        var spec = new TakeSpec("nobody", SetKind.Full, "quay-s2", Compression.Light, null, SetNaming.Default, false, false, null);
+        await Assert.ThrowsAnyAsync<Exception>(() => new StandInBackupDriver(world).TakeAsync(new RunCall(Guid.NewGuid(), 1), spec, default));
         Assert.False(world.Advance(Now + Duration.FromMinutes(5)));
         Assert.Equal(Now, world.Now);
     }

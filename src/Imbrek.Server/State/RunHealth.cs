@@ -20,24 +20,26 @@ internal sealed class RunHealth(NpgsqlDataSource source)
 
     private readonly ConcurrentDictionary<Guid, TaskRun> underWay = new();
 
+    private readonly Lock gate = new();
+
     private Instant? heardTo;
 
-    private sealed record Standing(Guid Last, int Failures, Instant Since, string? Why, string? Oddity);
+    /// <summary>What was heard while the history is read, which may not be in it yet; null while it is not.</summary>
+    private List<TaskRun>? meanwhile;
+
+    /// <param name="Last">The run that ended last.</param>
+    /// <param name="Failures">How many in a row have failed up to it.</param>
+    /// <param name="Since">Since when.</param>
+    /// <param name="Why">What the last of them said.</param>
+    /// <param name="Oddity">How the last that went well stands out.</param>
+    /// <param name="Stored">Bytes that the last that stored any did.</param>
+    private sealed record Standing(Guid Last, int Failures, Instant Since, string? Why, string? Oddity, long Stored);
 
     /// <summary>Reads how things stand from the history, the second time from what came to it.</summary>
     public async Task LoadAsync(CancellationToken cancel)
     {
         await using var data = ImbrekDatabase.Context(source);
-        var going = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State == (short)RunState.Running).ToDictionaryAsync(r => r.Id, r => r.ToTaskRun(), cancel);
-        foreach (var over in underWay.Keys.Where(k => !going.ContainsKey(k)))
-        {
-            underWay.TryRemove(over, out _);
-        }
-
-        foreach (var (id, run) in going)
-        {
-            underWay[id] = run;
-        }
+        await ReadUnderWayAsync(data, cancel);
 
         // Of each task on each database the last run that went well and what failed since; later only what ended since the last look.
         var ended = heardTo is { } since
@@ -52,6 +54,41 @@ internal sealed class RunHealth(NpgsqlDataSource source)
         Hear([.. (await ended.AsNoTracking().Where(r => r.State == (short)RunState.Done || r.State == (short)RunState.Failed).OrderBy(r => r.Ended).ToListAsync(cancel)).Select(r => r.ToTaskRun())]);
     }
 
+    /// <summary>Reads what is under way. What is heard meanwhile counts for more: what was read may not know of it.</summary>
+    private async Task ReadUnderWayAsync(ImbrekContext data, CancellationToken cancel)
+    {
+        lock (gate)
+        {
+            meanwhile = [];
+        }
+
+        TaskRun[]? going = null;
+        try
+        {
+            going = [.. (await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State == (short)RunState.Running).ToListAsync(cancel)).Select(r => r.ToTaskRun())];
+        }
+        finally
+        {
+            lock (gate)
+            {
+                if (going is not null)
+                {
+                    foreach (var over in underWay.Keys.Except(going.Select(r => r.Id)))
+                    {
+                        underWay.TryRemove(over, out _);
+                    }
+
+                    foreach (var run in going.Concat(meanwhile ?? []))
+                    {
+                        Follow(run);
+                    }
+                }
+
+                meanwhile = null;
+            }
+        }
+    }
+
     private ConcurrentDictionary<(string Plan, string Task), Standing> Of(Id<Database> database) => standings.GetOrAdd(database, _ => new());
 
     /// <summary>What failed the last time it ran.</summary>
@@ -64,15 +101,12 @@ internal sealed class RunHealth(NpgsqlDataSource source)
     /// <summary>Hears how runs stand.</summary>
     public void Hear(IReadOnlyCollection<TaskRun> runs)
     {
-        foreach (var r in runs)
+        lock (gate)
         {
-            if (r.State == RunState.Running)
+            meanwhile?.AddRange(runs);
+            foreach (var r in runs)
             {
-                underWay[r.Id] = r;
-            }
-            else
-            {
-                underWay.TryRemove(r.Id, out _);
+                Follow(r);
             }
         }
 
@@ -83,9 +117,25 @@ internal sealed class RunHealth(NpgsqlDataSource source)
         }
     }
 
+    /// <summary>Bytes that the last run of a task that stored any did; null while none has.</summary>
+    public long? StoredLast(Id<Database> database, Id<Core.Planning.Plan> plan, string task) =>
+        standings.TryGetValue(database, out var tasks) && tasks.TryGetValue((plan.Value, task), out var s) && s.Stored > 0 ? s.Stored : null;
+
+    private void Follow(TaskRun run)
+    {
+        if (run.State == RunState.Running)
+        {
+            underWay[run.Id] = run;
+        }
+        else
+        {
+            underWay.TryRemove(run.Id, out _);
+        }
+    }
+
     private static Standing After(TaskRun run, Standing? before) =>
-        run.State == RunState.Done ? new Standing(run.Id, 0, default, null, run.Oddity)
-        : new Standing(run.Id, (before?.Failures ?? 0) + 1, before is { Failures: > 0 } ? before.Since : run.Ended!.Value, run.Note, before?.Oddity);
+        run.State == RunState.Done ? new Standing(run.Id, 0, default, null, run.Oddity, run.StoredBytes > 0 ? run.StoredBytes : before?.Stored ?? 0)
+        : new Standing(run.Id, (before?.Failures ?? 0) + 1, before is { Failures: > 0 } ? before.Since : run.Ended!.Value, run.Note, before?.Oddity, before?.Stored ?? 0);
 
     /// <summary>How often a plan's runs failed lately, and how far their durations spread; null when there were too few.</summary>
     public async Task<(double Share, double Spread)?> FailuresOfAsync(Id<Core.Planning.Plan> plan, Instant since, CancellationToken cancel)

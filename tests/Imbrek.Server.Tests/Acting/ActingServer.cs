@@ -79,6 +79,8 @@ internal sealed class ActingServer : IAsyncDisposable
 
     public Dispatcher Dispatcher => services.GetRequiredService<Dispatcher>();
 
+    public RunHealth Health => services.GetRequiredService<RunHealth>();
+
     public FleetState Fleet => services.GetRequiredService<FleetState>();
 
     public DesignedState Designed => services.GetRequiredService<DesignedState>();

@@ -104,6 +104,31 @@ public class DispatcherTests
     }
 
     [Fact]
+    public async Task A_backup_that_hangs_first_thing_in_a_new_process_is_found_by_how_long_those_before_it_took()
+    {
+        await using var one = await ActingServer.StartAsync();
+        await one.PlanAsync();
+        Assert.True(await one.Dispatcher.TryLeadAsync(default));
+        one.Clock.Move(61);
+        await one.Dispatcher.StepAsync(default);
+        await Eventually.Async(async () => await RunsAsync(one) is { Count: > 0 } runs && runs.All(r => r.StateIs == RunState.Done));
+        var before = (await RunsAsync(one)).Count;
+        await one.Dispatcher.LeaveAsync();
+        await using var two = await one.PeerAsync();
+        two.Driver.Before = (_, _, cancel) => Task.Delay(Timeout.Infinite, cancel);
+        await Eventually.Async(() => two.Dispatcher.TryLeadAsync(default), seconds: 30);
+        two.Clock.Move(61);
+        await two.Dispatcher.StepAsync(default);
+        var hangs = (await RunsAsync(one))[before];
+        Assert.True(hangs.ExpectedSeconds > 0);
+        two.Clock.Move(7200);
+
+        // Read again, as who follows does: what is under way stays so.
+        await two.Health.LoadAsync(default);
+        Assert.Contains(two.Health.Findings(two.Fleet.Fleet, two.Fleet.Fleet.DatabaseById[new("d")], two.Clock.GetCurrentInstant()), f => f.Code == "does-not-end" && f.Since == hangs.Started);
+    }
+
+    [Fact]
     public async Task What_was_due_in_a_long_absence_is_told_and_one_run_makes_up_for_it_where_the_task_says_so()
     {
         await using var s = await ActingServer.StartAsync();

@@ -1,4 +1,3 @@
-using System.Collections.Concurrent;
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
@@ -12,10 +11,8 @@ using NodaTime;
 namespace Imbrek.Server.Features.Runs.Backup;
 
 /// <summary>A backup: a set is taken into its store, and copied on to further stores side by side.</summary>
-internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedState designed) : ITaskKind
+internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedState designed, RunHealth health) : ITaskKind
 {
-    private readonly ConcurrentDictionary<(string Plan, string Task, string Database), double> last = new();
-
     private sealed record Question(TakeSpec Take, double? LockSeconds, string? Set);
 
     public IReadOnlyList<string> Names { get; } = [.. Enum.GetValues<TaskKind>().Where(k => k.Makes() is not null).Select(k => PlanFile.Name(k))];
@@ -39,8 +36,8 @@ internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedStat
         double? Alone(PlanTask t) => stored is { } bytes && RunPace.Alone(fleet.Fleet, d, t, bytes) is var seconds && double.IsFinite(seconds) ? seconds : null;
     }
 
-    /// <summary>Bytes it should store: as many as the last run of the task on the database; while none has ended here, what the model says of the whole, and of a part nothing.</summary>
-    private double? Stored(Occurrence run) => last.TryGetValue((run.Series.Plan.Id.Value, run.Task.Id, run.Database.Id.Value), out var bytes) ? bytes
+    /// <summary>Bytes it should store: as many as the last run of the task on the database; while none has gone well, what the model says of the whole, and of a part nothing.</summary>
+    private double? Stored(Occurrence run) => health.StoredLast(run.Database.Id, run.Series.Plan.Id, run.Task.Id) is { } bytes ? bytes
         : run.Task.Kind.Makes() is SetKind.Full or SetKind.Snapshot or SetKind.Export ? designed.KnownLoadOf(run.Database)?.StoredWhole(run.Task, run.Due)
         : null;
 
@@ -64,13 +61,5 @@ internal sealed class BackupKind(Drivers drivers, FleetState fleet, DesignedStat
         return new StepResult(Measured: RunJson.Write(new TaskSteps.Measured(copied.Seconds, 0)), Sets: copied.Set is null ? null : [copied.Set]);
     }
 
-    public Conclusion Conclude(RunContext run, Ending end, Instant now)
-    {
-        if (end.State == RunState.Done && TaskSteps.TallyOf(run).StoredBytes is > 0 and var bytes)
-        {
-            last[(run.Row.Plan!, run.Row.Task!, run.Row.Database)] = bytes;
-        }
-
-        return TaskSteps.Conclude(run, end);
-    }
+    public Conclusion Conclude(RunContext run, Ending end, Instant now) => TaskSteps.Conclude(run, end);
 }
