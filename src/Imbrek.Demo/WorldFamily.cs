@@ -48,6 +48,9 @@ internal sealed class WorldFamily : IDriverFamily
     public string? WhyNoMove => null;
 
     /// <inheritdoc/>
+    public string? WhyLogStaysDiscarded => null;
+
+    /// <inheritdoc/>
     public bool RestoresInstances => false;
 
     /// <inheritdoc/>

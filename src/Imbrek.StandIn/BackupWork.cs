@@ -43,7 +43,7 @@ internal sealed class BackupWork(World world)
     {
         var going = new Going();
         var d = Living(new(spec.Database));
-        if (spec.Kind == SetKind.Log && d.Database.LogMode == LogMode.Discarded)
+        if (spec.Kind == SetKind.Log && !world.KeepsLog(d.Database))
         {
             return Fail("the database discards its log");
         }

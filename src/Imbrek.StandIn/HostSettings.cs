@@ -1,6 +1,7 @@
 using System.Text.Json;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Moves;
 
 namespace Imbrek.StandIn;
 
@@ -88,7 +89,8 @@ internal sealed class HostSettings(World world)
         }
     }
 
-    private string? Stated(Id<Host> host, string setting) => world.Fleet.Hosts.GetValueOrDefault(host)?.Settings.FirstOrDefault(s => s.Name == setting)?.Value;
+    private string? Stated(Id<Host> host, string setting) => world.Fleet.Hosts.GetValueOrDefault(host)?.Settings.FirstOrDefault(s => s.Name == setting)?.Value
+        ?? (LogKept.DatabaseOf(setting) is { } id && world.Fleet.DatabaseById.TryGetValue(id, out var d) && d.Host == host ? d.LogMode == LogMode.Kept ? LogKept.Kept : LogKept.Discarded : null);
 
     private string FileOf(Id<Host> host) => Path.Combine(world.Folder, "instances", host.Value, "settings.json");
 

@@ -258,14 +258,18 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     public async Task<string> SetAsync(RunCall call, Id<Host> host, string setting, string value, CancellationToken cancel)
     {
         await ReachedAsync(host, cancel);
-        return settings.Set(call, host, setting, value);
+        var was = settings.Set(call, host, setting, value);
+        world.Heed(host);
+        return was;
     }
 
     /// <inheritdoc/>
     public async Task<string> SetBackAsync(RunCall call, Id<Host> host, string setting, CancellationToken cancel)
     {
         await ReachedAsync(host, cancel);
-        return settings.SetBack(call, host, setting);
+        var now = settings.SetBack(call, host, setting);
+        world.Heed(host);
+        return now;
     }
 
     private async Task ReachedAsync(Id<Host> host, CancellationToken cancel)

@@ -1,6 +1,7 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Moves;
 using Imbrek.Core.Objectives;
 using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
@@ -52,7 +53,7 @@ public sealed class World : IDisposable
         inHistory = resume is null;
         databases = script.Databases.ToDictionary(
             d => d.Id,
-            d => new SimulatedDatabase(Fleet.DatabaseById[d.Id], d, script.Seed, script.Begins, resume?.Databases.GetValueOrDefault(d.Id.Value)));
+            d => new SimulatedDatabase(Fleet.DatabaseById[d.Id], d, script.Seed, script.Begins, resume?.Databases.GetValueOrDefault(d.Id.Value), KeepsLog(Fleet.DatabaseById[d.Id])));
         foreach (var (id, state) in resume?.Databases.Where(d => d.Value.Birth is not null) ?? [])
         {
             databases[new(id)] = Made(Fleet.DatabaseById[new(id)], state);
@@ -295,7 +296,7 @@ public sealed class World : IDisposable
         var logged = Series.Of(Fleet).Where(s => s.Task.Kind == TaskKind.Log).Select(s => s.Database.Id).ToHashSet();
         foreach (var d in databases.Values)
         {
-            d.KeepLog(logged.Contains(d.Database.Id));
+            d.KeepLog(logged.Contains(d.Database.Id) && KeepsLog(d.Database));
         }
     }
 
@@ -349,6 +350,23 @@ public sealed class World : IDisposable
         }
     }
 
+    /// <summary>Whether a database keeps its log: always, or for a run that needs it to.</summary>
+    internal bool KeepsLog(Database d) => d.LogMode == LogMode.Kept || new HostSettings(this).Now(d.Host, LogKept.SettingOf(d.Id)) == LogKept.Kept;
+
+    /// <summary>A setting of a host has changed: a database there may keep its log from now on, or no longer.</summary>
+    internal void Heed(Id<Host> host)
+    {
+        lock (Gate)
+        {
+            foreach (var d in databases.Values.Where(d => d.Database.Host == host && d.Database.LogMode == LogMode.Discarded))
+            {
+                Live(d);
+            }
+
+            KeepLogs();
+        }
+    }
+
     /// <summary>A database that the script does not know: small, or as large as what it began with, and as busy as its log says.</summary>
     private SimulatedDatabase Made(Database d, WorldState.DatabaseState state)
     {
@@ -359,6 +377,7 @@ public sealed class World : IDisposable
             script.Seed,
             Instant.FromUnixTimeMilliseconds(state.Birth.At),
             state,
+            KeepsLog(d),
             basis);
     }
 

@@ -64,6 +64,28 @@ public class MoveByRoundsTests
     }
 
     [Fact]
+    public void Of_one_that_discards_its_log_that_is_kept_a_full_is_taken_then_and_what_follows_begins_with_it()
+    {
+        var fleet = PlanWorlds.Harbour(1);
+        var d = fleet.Databases[0] with { LogMode = Fleet.LogMode.Discarded };
+        var kept = new LogKept(new TakeSpec(d.Id.Value, Core.Catalogue.SetKind.Full, fleet.Stores.Keys.First().Value, default, null, "", true, false, null), 60);
+        var before = RecoverySubject.Of(fleet, d, new Core.Catalogue.DatabaseCatalogue(d.Id, []));
+        var path = PathFinder.Unopened(kept.After(before, 1e9, Begin), Begin, fleet.Hosts[d.Host])!;
+        Assert.Null(PathFinder.Unopened(before, Begin, fleet.Hosts[d.Host]));
+        var plan = new RunPlan(MoveByRounds.Steps(d, path, "moved", kept.Take with { Kind = Core.Catalogue.SetKind.Log }, MoveForecast.Of(Figures), 15, null, LogKept.NeedsOf(d), kept));
+        Assert.Equal([NeededSetting.Set, LogRounds.Save, "provision", "restore"], plan.Steps.Take(4).Select(s => s.Kind));
+        Assert.Equal($"on {d.Host} log of {d.Id} is discarded, and must be kept", Assert.Single(NeededSetting.ChangedBy(plan.Steps)).Said);
+        Assert.Equal([4], plan.Steps.Where(LogKept.Restores).Select(s => s.Number));
+        Assert.Equal("taken", Assert.Single(RestoreAside.PiecesOf(LogKept.With(plan[4], new("taken")))).Set);
+
+        // Thrown away or switched over, it is discarded again; where it fails that is taken back.
+        Assert.Equal([MoveByRounds.Switch, RestoreAside.ThrowAway], plan.Steps.Where(s => s.Kind == NeededSetting.SetBack).Select(s => s.Only!.Choice));
+        Assert.Equal(Undo.Own, plan[1].Undo);
+        Assert.Empty(LogKept.NeedsOf(fleet.Databases[0]));
+        Assert.Null(LogKept.FullOf(fleet, fleet.Databases[0]));
+    }
+
+    [Fact]
     public void Called_off_while_nobody_may_write_everybody_is_let_in_before_what_was_brought_up_goes()
     {
         var at = Begin;

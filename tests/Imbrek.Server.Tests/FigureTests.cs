@@ -298,8 +298,11 @@ public class FigureTests(DemoServer demo)
     [Fact]
     public async Task Where_designed_and_observed_differ_by_more_than_a_tenth_it_is_said_why()
     {
-        var (look, _) = await LookAsync();
-        using var __ = look;
+        // In a world of its own: in one in which many days have passed nothing of its history is in the week looked at.
+        await using var server = await ServerProcess.StartAsync(demo: true);
+        using var admin = await Session.SignInAsync(server.Url, "admin");
+        await admin.PaceAsync(0);
+        using var look = await Session.SignInAsync(server.Url, "look");
         var (agree, differ) = (0, 0);
         foreach (var id in Of(await look.GetAsync("/api/fleet"), "rows").Where(r => Of(r, "plans").Length > 0).Select(r => Text(r, "id")))
         {
@@ -320,7 +323,6 @@ public class FigureTests(DemoServer demo)
         var hole = await look.GetAsync("/api/databases/cargo-manifests/plan?loss=site");
         Assert.Contains(Of(hole, "figures").SelectMany(f => Of(f, "whyTheyDiffer")), w => w.GetString()!.Contains("is in no set", StringComparison.Ordinal));
 
-        // How many differ depends on what other tests did to the week; a world that nobody disturbed is looked at beside the world itself.
         Assert.True(agree > 0 && differ > 0, $"{agree} agree, {differ} differ");
     }
 }

@@ -413,7 +413,9 @@ public class RestoreTests(DemoServer demo)
     [Fact]
     public async Task An_instant_in_a_hole_offers_its_neighbours_with_the_reason()
     {
-        using var admin = await demo.AdminAsync();
+        // In a world of its own: in one in which many days have passed the hole is past what is kept.
+        await using var server = await ServerProcess.StartAsync(demo: true);
+        using var admin = await Session.SignInAsync(server.Url, "admin");
         var gap = (await admin.GetAsync("/api/databases/cargo-manifests/cover")).GetProperty("gaps").EnumerateArray().First(g => !g.GetProperty("atEnd").GetBoolean());
         var inside = gap.GetProperty("from").GetDateTimeOffset().AddMinutes(30).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", null);
         var nearest = (await admin.GetAsync($"/api/recover/cargo-manifests?target={inside}")).GetProperty("nearest");

@@ -1,5 +1,8 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Moves;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using NodaTime;
@@ -41,6 +44,30 @@ public sealed class HostSettingsTests : LiveWorld
         Assert.Equal("on", await AnsweredAsync(world, new StandInDriver(world).SetAsync(one, Other, "never heard of", "on", default)));
         world.Faults.SetHostDown(Off, true);
         Assert.Equal(DriverProblem.Unreachable, (await Assert.ThrowsAsync<DriverException>(() => SetAsync(one))).Problem);
+    }
+
+    [Fact]
+    public async Task A_database_that_discards_its_log_keeps_it_without_a_hole_while_a_run_needs_it_to_through_a_death_and_no_longer()
+    {
+        var (hours, host, call) = (new Id<Database>("crew-hours"), new Id<Host>("quay-h3"), new RunCall(Guid.NewGuid(), 1));
+        var (world, setting) = (LiveWith(hours, planned: true), LogKept.SettingOf(hours));
+        Task<Taken> TakeAsync() => AnsweredAsync(world, new StandInBackupDriver(world).TakeAsync(new RunCall(Guid.NewGuid(), 1), new(hours.Value, SetKind.Log, "quay-s2", Compression.Light, null, SetNaming.Default, false, false, null), default));
+        Assert.Contains("discards its log", (await Assert.ThrowsAsync<DriverException>(TakeAsync)).Message, StringComparison.Ordinal);
+        var since = world.Now;
+        Assert.Equal(LogKept.Discarded, await AnsweredAsync(world, new StandInDriver(world).SetAsync(call, host, setting, LogKept.Kept, default)));
+        Pass(world, 900);
+        var first = (await TakeAsync()).Set!;
+
+        // What was written before it was kept is in none of it.
+        Assert.InRange(first.CoversFrom!.Value, since - Duration.FromMinutes(5), since + Duration.FromMinutes(1));
+        Pass(world, 900);
+        world = AsIfKilled();
+        Pass(world, 900);
+        var second = (await TakeAsync()).Set!;
+        Assert.Equal((first.ToPosition, first.CoversTo), (second.FromPosition, second.CoversFrom));
+        Assert.True(second.ToPosition > second.FromPosition);
+        Assert.Equal("is discarded again", await AnsweredAsync(world, new StandInDriver(world).SetBackAsync(call with { Fence = 2 }, host, setting, default)));
+        await Assert.ThrowsAsync<DriverException>(TakeAsync);
     }
 
     [Fact]

@@ -24,13 +24,16 @@ public abstract class LiveWorld : IDisposable
         left.Append(folder).ToList().ForEach(f => Directory.Delete(f, recursive: true));
     }
 
-    protected World Live(params Replica[] replicas)
+    protected World Live(params Replica[] replicas) => LiveWith(Customs, planned: false, replicas);
+
+    /// <summary>A world of another database, with its plans where it is to have them.</summary>
+    protected World LiveWith(Id<Database> database, bool planned, params Replica[] replicas)
     {
         var whole = TarnholtFerries.Create(Now);
         script = whole with
         {
-            Fleet = whole.Fleet.With(replicas: replicas, groups: []).WithPlans([]),
-            Databases = [.. whole.Databases.Where(d => d.Id == Customs).Select(d => d with { RehearsedDaysAgo = [], TransactionsPerMinute = 20 })],
+            Fleet = whole.Fleet.With(replicas: replicas, groups: []).WithPlans(planned ? whole.Fleet.Plans : []),
+            Databases = [.. whole.Databases.Where(d => d.Id == database).Select(d => d with { RehearsedDaysAgo = [], TransactionsPerMinute = 20 })],
             Troubles = [],
             Incidents = [],
             Begins = Now - Duration.FromHours(2),

@@ -1,6 +1,8 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
+using Imbrek.Core.Fleet;
 using Imbrek.Core.Formats;
+using Imbrek.Core.Planning;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
 using NodaTime;
@@ -15,6 +17,16 @@ public static class LogRounds
 
     /// <summary>How many rounds are planned at most; more of nearly the same length say no more.</summary>
     public const int Most = 20;
+
+    /// <summary>How the log of a database is taken for rounds; null when no plan says how.</summary>
+    public static TakeSpec? LogOf(FleetModel fleet, Database database) =>
+        fleet.PlansOf(database).SelectMany(p => p.Tasks).FirstOrDefault(t => t.Kind == TaskKind.Log) is { } log ? TakeSpec.Of(log, database.Id) : null;
+
+    /// <summary>Why no log of a database can follow what was restored of it; null when it can.</summary>
+    public static string? WhyNoLog(FleetModel fleet, Database database) =>
+        LogOf(fleet, database) is null ? "no plan backs its log up"
+        : database.LogMode == LogMode.Discarded ? $"{database.Name} discards its log: have it kept, and take a full after that, first"
+        : null;
 
     /// <summary>Adds the two steps of a round.</summary>
     /// <param name="steps">Where to.</param>

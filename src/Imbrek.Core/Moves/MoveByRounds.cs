@@ -30,10 +30,17 @@ public static class MoveByRounds
     /// <param name="openSeconds">Seconds its engine takes to open.</param>
     /// <param name="first">The task by which the first base of the new branch is taken; null for none.</param>
     /// <param name="needs">Settings of the host it leaves that are changed meanwhile.</param>
-    public static IReadOnlyList<Step> Steps(Database database, RestorePath path, string instance, TakeSpec log, MoveForecast forecast, double openSeconds, PlanTask? first, IReadOnlyList<NeededSetting> needs)
+    /// <param name="kept">The full that the path begins with, where log is kept for the move alone; null where it is kept anyway.</param>
+    public static IReadOnlyList<Step> Steps(
+        Database database, RestorePath path, string instance, TakeSpec log, MoveForecast forecast, double openSeconds, PlanTask? first, IReadOnlyList<NeededSetting> needs, LogKept? kept = null)
     {
         var host = path.Host.Value;
         var steps = new List<Step>(needs.Select((n, i) => n.ToSet(i + 1, i)));
+        if (kept is not null)
+        {
+            steps.Add(kept.ToTake(steps));
+        }
+
         steps.AddRange(RestoreAside.Ready(database, path, instance, steps.Count, null, open: false));
         foreach (var round in forecast.Rounds.Skip(1).Take(LogRounds.Most))
         {

@@ -30,12 +30,6 @@ public static class RestoreInPlace
             : null;
     }
 
-    /// <summary>Why no log of a database can follow what was restored of it; null when it can.</summary>
-    public static string? WhyNoLog(FleetModel fleet, Database database) =>
-        database.LogMode == LogMode.Discarded ? $"{database.Name} discards its log: have it kept, and take a full after that, first"
-        : fleet.PlansOf(database).SelectMany(p => p.Tasks).All(t => t.Kind != TaskKind.Log) ? "no plan backs its log up"
-        : null;
-
     /// <summary>The steps.</summary>
     /// <param name="database">The database.</param>
     /// <param name="path">The path, to its own host.</param>

@@ -22,8 +22,9 @@ internal sealed class SimulatedDatabase
     /// <param name="worldSeed">The seed of its world.</param>
     /// <param name="birth">When it came into being.</param>
     /// <param name="state">What was remembered of it; null for nothing.</param>
+    /// <param name="keepsLog">Whether its log is kept.</param>
     /// <param name="basis">What it held then; null for nothing.</param>
-    public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state, PageImage? basis = null)
+    public SimulatedDatabase(Database database, DatabaseScript script, ulong worldSeed, Instant birth, WorldState.DatabaseState? state, bool keepsLog, PageImage? basis = null)
     {
         this.basis = basis;
         Birth = state?.Birth;
@@ -34,7 +35,7 @@ internal sealed class SimulatedDatabase
         this.birth = birth.ToUnixTimeMilliseconds();
         Named = [.. script.Changes];
         Image = Beginning();
-        keepsLog = database.LogMode == LogMode.Kept;
+        this.keepsLog = keepsLog;
         stream = Stream();
         LogFrom = (basis?.Position ?? 0, this.birth);
         if (state is not null)
@@ -98,10 +99,9 @@ internal sealed class SimulatedDatabase
     /// <summary>Its sets that still have a copy, by identifier.</summary>
     public Dictionary<string, BackupSet> Sets { get; } = [];
 
-    /// <summary>Says whether a log backup will ever ask for its log; what nobody asks for need not be remembered.</summary>
+    /// <summary>Says whether its log is kept and a log backup will ever ask for it; what nobody asks for need not be remembered.</summary>
     public void KeepLog(bool asked)
     {
-        asked &= Database.LogMode == LogMode.Kept;
         if (asked && !keepsLog)
         {
             LogFrom = (Image.Position, Math.Max(LogFrom.Time, Image.Time));

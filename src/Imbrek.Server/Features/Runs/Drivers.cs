@@ -101,6 +101,9 @@ internal interface IDriverFamily
     /// <summary>Whether it makes databases on an engine.</summary>
     bool Makes(EngineProfile engine) => false;
 
+    /// <summary>Why a database that discards its log cannot be made to keep it for a while; null when it can.</summary>
+    string? WhyLogStaysDiscarded => $"the drivers named {Name} do not change whether a database keeps its log";
+
     /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
     /// <param name="who">Who it is, for those who wait for them.</param>
     IDisposable Engage(string who);

@@ -181,7 +181,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
             throw new BadInputException("host", not, 409, "host");
         }
 
-        if (RestoreInPlace.WhyNoLog(s.Fleet, d) is { } noLog)
+        if (LogRounds.WhyNoLog(s.Fleet, d) is { } noLog)
         {
             throw new BadInputException("target", $"log is what a copy catches up by, and {noLog}; or say as of which instant", 409, "no-log");
         }

@@ -137,6 +137,13 @@ export default function MovePage() {
         )}
         {m && may && m.whyNotBegun === null && (
           <>
+            {m.first && (
+              <Box sx={{ mb: 1.5 }}>
+                Its log is discarded. It is kept for the move, and a full is taken first, into {m.first.store}
+                {m.first.seconds !== null && <> (about {duration(m.first.seconds)}, not in the rounds)</>}: log follows
+                none from before.
+              </Box>
+            )}
             <SettingsChoice settings={m.settings} when={settings} zone={zone} onWhen={setSettings} />
             <Button
               variant="contained"

@@ -33,6 +33,7 @@ const move = (changes: Partial<Schemas['MoveSheet']>): Schemas['MoveSheet'] => (
   remedy: { window: 456, rate: 90e6, change: 30e6 },
   settings: null,
   byDump: { whyNot: 'the engine takes no dump', whyNotCarriedOut: null, store: null, settings: null, last: null },
+  first: null,
   ...changes,
 });
 const open = (
@@ -122,6 +123,21 @@ describe('a move', () => {
     fireEvent.click(screen.getByRole('option', { name: 'at once' }));
     fireEvent.click(button);
     await waitFor(() => expect(asked.find((a) => a.path === '/api/moves')!.body).toMatchObject({ settings: 'now' }));
+  });
+
+  it('says that log is kept for it, and what is taken first', async () => {
+    const settings = {
+      needs: [{ host: 'quay-h3', setting: 'log of crew-hours', value: 'kept', stated: 'discarded' }],
+      window: null,
+    };
+    open(move({ fits: true, remedy: null, settings, first: { store: 'quay-s2', seconds: 260 } }), undefined, [
+      'operate',
+    ]);
+    const side = await screen.findByRole('complementary', { name: 'What comes of it' });
+    await waitFor(() => expect(side.textContent).toContain('a full is taken first, into quay-s2 (about 4 min 20 s'));
+    expect(screen.getByRole('region', { name: 'Settings it needs' }).textContent).toContain(
+      'is discarded, and must be kept',
+    );
   });
 
   it('by dump and load shows what its rehearsal measured, and rehearses it again', async () => {

@@ -39,14 +39,15 @@ internal sealed class MoveKind(Drivers drivers, FleetState fleet, FleetChanges c
     /// <param name="figures">The figures.</param>
     /// <param name="needs">What is changed meanwhile on the host it leaves.</param>
     /// <param name="settings">When, as it was answered; null where nobody was asked.</param>
+    /// <param name="kept">The full it begins with, where log is kept for the move alone.</param>
     /// <param name="driver">Whose database it is.</param>
     /// <param name="who">Who asks for it.</param>
     /// <param name="now">The instant.</param>
-    public static RunRow Row(RecoverySubject s, RestorePath path, TakeSpec log, MoveQuestion figures, IReadOnlyList<NeededSetting> needs, string? settings, string driver, string who, Instant now)
+    public static RunRow Row(RecoverySubject s, RestorePath path, TakeSpec log, MoveQuestion figures, IReadOnlyList<NeededSetting> needs, string? settings, LogKept? kept, string driver, string who, Instant now)
     {
         var (d, forecast) = (s.Database, MoveForecast.Of(figures));
         var asked = new RestoreQuestion("none", now, null, null, null, path.Host.Value, Moving.NewInstance(), RestoreQuestion.Promise.Of(path), Settings: settings);
-        var steps = MoveByRounds.Steps(d, path, asked.Instance, log, forecast, s.Fleet.Engines[d.Engine].OpenSeconds, Promoting.FirstBaseOf(s.Fleet, d), needs);
+        var steps = MoveByRounds.Steps(d, path, asked.Instance, log, forecast, s.Fleet.Engines[d.Engine].OpenSeconds, Promoting.FirstBaseOf(s.Fleet, d), needs, kept);
         var row = NewRuns.Row(KindName, d.Id.Value, driver, new Question(asked, d.Host.Value, figures, forecast), Run.Of(new RunPlan(steps)), who, now);
         row.Claim = TakeOverKind.ClaimOf(s.Fleet, d.Id);
         return row;

@@ -1,3 +1,5 @@
+using Imbrek.Core.Drivers;
+using Imbrek.Core.Formats;
 using Imbrek.Core.Moves;
 using Imbrek.Core.Recovery;
 using Imbrek.Core.Runs;
@@ -18,8 +20,28 @@ internal abstract class FollowingKind(Drivers drivers, FleetState fleet, IClock 
     {
         LogRounds.Save or "base" => TaskSteps.TakeAsync(Drivers.Named(run.Row.Driver!).Backup, run.Call.Part(step.Kind == "base" ? BasePart : step.Number), step, cancel),
         LogRounds.Round => FollowAsync(run, step, progress, cancel),
+        "restore" when LogKept.Restores(step) => RestoreTakenAsync(run, step, progress, cancel),
         _ => base.DoAsync(run, step, progress, cancel),
     };
+
+    /// <summary>Restores the full that this run itself has taken.</summary>
+    private async Task<StepResult> RestoreTakenAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
+    {
+        var (catalogue, asked) = (Fleet[run.Row.Database].Subject.Catalogue, RestoreQuestion.Of(run.Row)!);
+        var taken = run.Run.Plan.Steps.Where(s => s.Kind == LogRounds.Save && s.Number < step.Number).Select(s => run.Run[s.Number].Measured).OfType<string>().Select(m => RunJson.Read<TaskSteps.Measured>(m).Set).LastOrDefault();
+        if (taken is null)
+        {
+            throw new DriverException(DriverProblem.Refused, "there was nothing to take");
+        }
+
+        if (catalogue.IndexOf(new(taken)) is var i && i < 0)
+        {
+            return new StepResult($"{taken} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
+        }
+
+        var measured = await RestoreAside.DoAsync(LogKept.With(step, new(taken)), Drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), asked.Planned.Reaches, null, progress, cancel);
+        return new StepResult(taken, RestoreAside.Write(measured with { Reached = measured.Reached ?? Instants.Write(catalogue[i].CoversTo) }));
+    }
 
     /// <summary>Applies all log that there is to what is there: also that which a plan took in between.</summary>
     private async Task<StepResult> FollowAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
