@@ -67,9 +67,9 @@ public sealed class ServedStandbyTests : ServedCluster
         await standby.DoAsync("select imbrek_walk()");
         Assert.Equal(21, await standby.AskAsync<long>("select count(*) from imbrek_trail"));
         await Eventually.Async(
-            async () => (await Admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == standby.Port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, 60, () => Server.Said);
+            async () => (await Admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == standby.Port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, what: () => Server.Said);
         await Eventually.Async(
-            async () => (await Admin.GetAsync("/api/databases/harbour/sets?take=20")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), 60, () => Server.Said);
+            async () => (await Admin.GetAsync("/api/databases/harbour/sets?take=20")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), what: () => Server.Said);
         await Eventually.Async(async () => (await RowAsync()).GetProperty("state").GetString() == "ended", what: () => "it has not ended");
         Assert.Equal("host", (await Admin.GetAsync("/api/databases/harbour")).GetProperty("proofs")[0].GetProperty("loss").GetString());
 
@@ -131,7 +131,7 @@ public sealed class ServedStandbyTests : ServedCluster
         var port = Instance.Find(Path.Combine(Spare, "harbour-two"))!.Now.Port;
         EndEngine("harbour-two");
         await Eventually.Async(
-            async () => (await Admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, 60, () => Server.Said);
+            async () => (await Admin.GetAsync("/api/clusters"))[0] is var c && c.GetProperty("timeline").GetInt32() == 2 && c.GetProperty("port").GetInt32() == port && c.GetProperty("problem").ValueKind == JsonValueKind.Null, what: () => Server.Said);
         await using var primary = await Cluster.OpenAsync(port);
         Assert.Equal(21, await primary.AskAsync<long>("select count(*) from imbrek_trail", default));
         Assert.False(await primary.AskAsync<bool>("select pg_is_in_recovery()", default));

@@ -164,7 +164,7 @@ public class DrillTests(DrillWorld world)
                     var now = await admin.GetAsync($"/api/runs/{id}");
                     at = now.GetProperty("steps").EnumerateArray().Where(s => s.GetProperty("state").GetString() == "running").Select(s => (int?)s.GetProperty("number").GetInt32()).FirstOrDefault(k => !met.Contains(k!.Value));
                     return at is not null || now.GetProperty("run").GetProperty("ended").ValueKind != JsonValueKind.Null;
-                }, 120, () => "it stands still");
+                }, what: () => "it stands still");
                 if (at is null)
                 {
                     break;

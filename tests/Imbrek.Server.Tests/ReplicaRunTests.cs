@@ -195,7 +195,7 @@ public class ReplicaRunTests(DemoServer demo)
             begun = await BeginAsync(admin, "/api/replicas/ticket-payments-hill/take-over", new { host = (string?)null });
             var step = 0;
             await Eventually.Async(
-                async () => Step(await admin.GetAsync($"/api/runs/{begun}"), "fence") is var p && (step = p.GetProperty("number").GetInt32()) > 0 && p.GetProperty("choices").GetArrayLength() > 0, 60, () => "nobody is asked");
+                async () => Step(await admin.GetAsync($"/api/runs/{begun}"), "fence") is var p && (step = p.GetProperty("number").GetInt32()) > 0 && p.GetProperty("choices").GetArrayLength() > 0, what: () => "nobody is asked");
             Assert.Equal((409, "step"), Session.Fault(await admin.PostAsync($"/api/runs/{begun}/decide", new { step, choice = "approve" })));
             Assert.Equal((409, "step"), Session.Fault(await admin.PostAsync($"/api/runs/{begun}/approve", new { step, choice = "approve" })));
             Assert.Equal(204, (await second.PostAsync($"/api/runs/{begun}/approve", new { step, choice = "approve" })).Status);
@@ -214,7 +214,7 @@ public class ReplicaRunTests(DemoServer demo)
 
         // Log goes on on the new branch: what is written from now on can be had back.
         await Eventually.Async(
-            async () => (await admin.GetAsync("/api/databases/ticket-payments/sets?take=5")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), 120, () => "no log is taken of the new branch");
+            async () => (await admin.GetAsync("/api/databases/ticket-payments/sets?take=5")).GetProperty("sets").EnumerateArray().Any(s => s.GetProperty("kind").GetString() == "log" && s.GetProperty("branch").GetInt32() == 2), what: () => "no log is taken of the new branch");
         var ledger = await admin.GetTextAsync("/api/ledger/export");
         Assert.Contains("take-over", ledger, StringComparison.Ordinal);
         Assert.Equal("host", (await admin.ProofAsync("ticket-payments", begun)).GetProperty("loss").GetString());
@@ -286,6 +286,6 @@ public class ReplicaRunTests(DemoServer demo)
 
         // What is missing then is said.
         await Eventually.Async(
-            async () => (await admin.GetAsync("/api/findings?database=gate-scans")).GetProperty("rows").EnumerateArray().Any(f => f.GetProperty("code").GetString() == "no-base-on-branch"), 60, () => "nobody says that the new branch has no base");
+            async () => (await admin.GetAsync("/api/findings?database=gate-scans")).GetProperty("rows").EnumerateArray().Any(f => f.GetProperty("code").GetString() == "no-base-on-branch"), what: () => "nobody says that the new branch has no base");
     }
 }

@@ -53,7 +53,7 @@ public sealed class Session : IDisposable
 
     /// <summary>Waits until a replica is in a state.</summary>
     public Task ReplicaIsAsync(string replica, string state) => Eventually.Async(
-        async () => (await GetAsync($"/api/replicas/{replica}")).GetProperty("row").GetProperty("state").GetString() == state, 60, () => $"{replica} is not {state}");
+        async () => (await GetAsync($"/api/replicas/{replica}")).GetProperty("row").GetProperty("state").GetString() == state, what: () => $"{replica} is not {state}");
 
     /// <summary>A plan as it is in force, to be changed and saved, and its version.</summary>
     public async Task<(JsonObject Plan, int Version)> PlanAsync(string plan)

@@ -264,7 +264,6 @@ internal sealed class ActingServer : IAsyncDisposable
 
                 return row.StateIs == state || (row.StateIs.IsOver() && !state.IsOver() ? throw new InvalidOperationException($"it is {row.StateIs}: {row.Note}") : false);
             },
-            seconds: 60,
             what: () => $"{state}: it is {row?.StateIs}: {row?.Note} {row?.Steps}");
         return (row!, row!.ToRun());
     }

@@ -19,7 +19,7 @@ public class DesignedStateTests
         Assert.Equal((0, 2), (s.Designed.Making!.Made, s.Designed.Making.Of));
         Assert.Null(s.Designed.KnownOf(new("d0"), Loss.None));
         s.Designed.KnownOrBegin(s.Clock.GetCurrentInstant());
-        await Eventually.Async(() => Task.FromResult(s.Designed.Known is not null), seconds: 60);
+        await Eventually.Async(() => Task.FromResult(s.Designed.Known is not null));
         Assert.Null(s.Designed.Making);
         Assert.Equal(Planned, s.Designed.Known!.ByDatabase.Keys.OrderBy(d => d.Value));
         Assert.All(Planned, d => Assert.NotNull(s.Designed.KnownOf(d, Loss.None)));

@@ -17,7 +17,7 @@ public class DispatchRate(ITestOutputHelper output)
         await using var s = await ActingServer.StartAsync(fleet, []);
         await s.PlanAsync(new("a"), [.. fleet.Databases.Select(d => d.Id)]);
         await s.DispatchAsync();
-        await Eventually.Async(() => Task.FromResult(s.Dispatcher.Leads), seconds: 60);
+        await Eventually.Async(() => Task.FromResult(s.Dispatcher.Leads));
         for (var minute = 1; minute <= 3; minute++)
         {
             var (started, all) = (0.0, await StartedAsync() + Databases);

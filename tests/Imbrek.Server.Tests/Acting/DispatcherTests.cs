@@ -31,13 +31,13 @@ public class DispatcherTests
         {
             var before = (await RunsAsync(s)).Count;
             s.Clock.Move(60);
-            await Eventually.Async(async () => await RunsAsync(s) is var runs && runs.Count > before && runs.All(r => r.StateIs.IsOver()), seconds: 30, what: () => "nothing was started, or does not end");
+            await Eventually.Async(async () => await RunsAsync(s) is var runs && runs.Count > before && runs.All(r => r.StateIs.IsOver()), what: () => "nothing was started, or does not end");
         }
     }
 
     private static async Task AssertEachOnceAsync(ActingServer s, int atLeast)
     {
-        await Eventually.Async(async () => (await RunsAsync(s)).All(r => r.StateIs.IsOver()), seconds: 30);
+        await Eventually.Async(async () => (await RunsAsync(s)).All(r => r.StateIs.IsOver()));
         var runs = await RunsAsync(s);
         Assert.True(runs.Count >= atLeast, $"only {runs.Count} runs");
         Assert.All(runs, r => Assert.Equal(RunState.Done, r.StateIs));
@@ -65,7 +65,7 @@ public class DispatcherTests
         await using var one = await ActingServer.StartAsync();
         await one.PlanAsync();
         await one.DispatchAsync();
-        await Eventually.Async(() => Task.FromResult(one.Dispatcher.Leads), seconds: 30);
+        await Eventually.Async(() => Task.FromResult(one.Dispatcher.Leads));
         await using var two = await one.PeerAsync();
         await two.DispatchAsync();
         await MinutesAsync(one, 3);
@@ -77,7 +77,7 @@ public class DispatcherTests
             await MinutesAsync(one, 2);
         }
 
-        await Eventually.Async(() => Task.FromResult(one.Dispatcher.Leads != two.Dispatcher.Leads), seconds: 30);
+        await Eventually.Async(() => Task.FromResult(one.Dispatcher.Leads != two.Dispatcher.Leads));
         await AssertEachOnceAsync(one, 9);
     }
 
@@ -92,7 +92,7 @@ public class DispatcherTests
 
         // Its connection is gone, and it has not noticed: the other leads and decides.
         await CutLeadAsync(one);
-        await Eventually.Async(() => two.Dispatcher.TryLeadAsync(default), seconds: 30);
+        await Eventually.Async(() => two.Dispatcher.TryLeadAsync(default));
         one.Clock.Move(61);
         await two.Dispatcher.StepAsync(default);
         var decided = (await RunsAsync(one)).Count;
@@ -116,7 +116,7 @@ public class DispatcherTests
         await one.Dispatcher.LeaveAsync();
         await using var two = await one.PeerAsync();
         two.Driver.Before = (_, _, cancel) => Task.Delay(Timeout.Infinite, cancel);
-        await Eventually.Async(() => two.Dispatcher.TryLeadAsync(default), seconds: 30);
+        await Eventually.Async(() => two.Dispatcher.TryLeadAsync(default));
         two.Clock.Move(61);
         await two.Dispatcher.StepAsync(default);
         var hangs = (await RunsAsync(one))[before];
@@ -136,16 +136,16 @@ public class DispatcherTests
         Assert.True(await s.Dispatcher.TryLeadAsync(default));
         s.Clock.Move(61);
         await s.Dispatcher.StepAsync(default);
-        await Eventually.Async(async () => (await RunsAsync(s)).All(r => r.StateIs.IsOver()), seconds: 30);
+        await Eventually.Async(async () => (await RunsAsync(s)).All(r => r.StateIs.IsOver()));
         var before = (await RunsAsync(s)).Count;
         await s.Dispatcher.LeaveAsync();
 
         s.Clock.Move(3600);
 
         // PostgreSQL lets go of the lock a moment after its connection has gone.
-        await Eventually.Async(() => s.Dispatcher.TryLeadAsync(default), seconds: 30);
+        await Eventually.Async(() => s.Dispatcher.TryLeadAsync(default));
         await s.Dispatcher.StepAsync(default);
-        await Eventually.Async(async () => (await RunsAsync(s)).All(r => r.StateIs.IsOver()), seconds: 30);
+        await Eventually.Async(async () => (await RunsAsync(s)).All(r => r.StateIs.IsOver()));
         var since = (await RunsAsync(s)).Skip(before).ToArray();
         Assert.InRange(since.Length, 10, 12);
         Assert.Equal(since.Length, since.Count(r => r.StateIs is RunState.LeftOut or RunState.Done));

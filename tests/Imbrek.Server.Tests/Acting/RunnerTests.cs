@@ -335,7 +335,7 @@ public class RunnerTests
         }
 
         await Assert.ThrowsAsync<NullReferenceException>(() => s.Runner.CarryOutAsync(claimed, news, _ => { }, null, default));
-        await Eventually.Async(() => Task.FromResult(s.Driver.Engaged == 0), 60, () => $"{s.Driver.Engaged} act still");
+        await Eventually.Async(() => Task.FromResult(s.Driver.Engaged == 0), what: () => $"{s.Driver.Engaged} act still");
     }
 
     [Fact]
