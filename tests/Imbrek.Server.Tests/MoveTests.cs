@@ -203,7 +203,6 @@ public class MoveTests(DemoServer demo)
         var away = await HeldAsync();
         Assert.Equal(204, await admin.DecideAsync(away, "throw-away"));
         Assert.Equal("is discarded again", Step(await admin.RunIsAsync(away, "done"), "set-back").GetProperty("note").GetString());
-        Assert.True(await LogsAsync() > 0);
 
         var run = await HeldAsync();
         Assert.Equal(204, await admin.DecideAsync(run, "switch"));
@@ -212,7 +211,10 @@ public class MoveTests(DemoServer demo)
         Assert.Contains("checks passed", Step(done, "check").GetProperty("note").GetString(), StringComparison.Ordinal);
         Assert.Equal("is discarded again", done.GetProperty("steps").EnumerateArray().Last(s => s.GetProperty("kind").GetString() == "set-back" && s.GetProperty("state").GetString() == "done").GetProperty("note").GetString());
         Assert.Equal("hill-h1", await HostOfAsync(admin, id));
+
+        // A full for each of the two; log was taken for the round that is open and for the last one at least.
         Assert.Equal(2, await server.QueryAsync<long>($"select count(*) from backup_sets where database = '{id}' and outside_chain"));
+        Assert.True(await LogsAsync() >= 2);
     }
 
     [Theory]
