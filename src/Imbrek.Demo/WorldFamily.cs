@@ -48,7 +48,7 @@ internal sealed class WorldFamily : IDriverFamily
     public string? WhyNoMove => null;
 
     /// <inheritdoc/>
-    public string? WhyLogStaysDiscarded => null;
+    public bool ChangesLogMode => true;
 
     /// <inheritdoc/>
     public bool RestoresInstances => false;

@@ -65,7 +65,8 @@ internal sealed class Outsiders(Lock gate, Func<long> now, bool held, bool inlin
             quiet = (nobodyThinks ??= new TaskCompletionSource(TaskCreationOptions.RunContinuationsAsynchronously)).Task;
         }
 
-        return await Task.WhenAny(quiet, Task.Delay(atMost)) == quiet;
+        await quiet.WaitAsync(atMost).ConfigureAwait(ConfigureAwaitOptions.SuppressThrowing);
+        return quiet.IsCompleted;
     }
 
     /// <summary>

@@ -259,7 +259,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     {
         await ReachedAsync(host, cancel);
         var was = settings.Set(call, host, setting, value);
-        world.Heed(host);
+        world.SettingChanged(host);
         return was;
     }
 
@@ -268,7 +268,7 @@ public sealed class StandInDriver(World world) : IRestoreDriver
     {
         await ReachedAsync(host, cancel);
         var now = settings.SetBack(call, host, setting);
-        world.Heed(host);
+        world.SettingChanged(host);
         return now;
     }
 

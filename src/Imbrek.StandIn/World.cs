@@ -354,7 +354,7 @@ public sealed class World : IDisposable
     internal bool KeepsLog(Database d) => d.LogMode == LogMode.Kept || new HostSettings(this).Now(d.Host, LogKept.SettingOf(d.Id)) == LogKept.Kept;
 
     /// <summary>A setting of a host has changed: a database there may keep its log from now on, or no longer.</summary>
-    internal void Heed(Id<Host> host)
+    internal void SettingChanged(Id<Host> host)
     {
         lock (Gate)
         {

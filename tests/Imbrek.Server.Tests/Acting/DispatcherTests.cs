@@ -115,7 +115,7 @@ public class DispatcherTests
         var before = (await RunsAsync(one)).Count;
         await one.Dispatcher.LeaveAsync();
         await using var two = await one.PeerAsync();
-        two.Driver.Before = (_, _, cancel) => Task.Delay(Timeout.Infinite, cancel);
+        two.Driver.Before = (_, _, cancel) => new TaskCompletionSource().Task.WaitAsync(cancel);
         await Eventually.Async(() => two.Dispatcher.TryLeadAsync(default));
         two.Clock.Move(61);
         await two.Dispatcher.StepAsync(default);

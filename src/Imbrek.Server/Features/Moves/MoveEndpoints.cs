@@ -247,7 +247,7 @@ internal static class MoveEndpoints
 
     /// <summary>Why its log cannot follow, also if it is kept for the move alone; null when it can.</summary>
     private static string? WhyNoLog(RecoverySubject s, IDriverFamily family) =>
-        s.Database.LogMode == LogMode.Kept || LogRounds.LogOf(s.Fleet, s.Database) is null || LogKept.FullOf(s.Fleet, s.Database) is null || family.WhyLogStaysDiscarded is not null ? LogRounds.WhyNoLog(s.Fleet, s.Database) : null;
+        family.ChangesLogMode && LogRounds.LogOf(s.Fleet, s.Database) is not null && LogKept.FullOf(s.Fleet, s.Database) is not null ? null : LogRounds.WhyNoLog(s.Fleet, s.Database);
 
     /// <summary>The full that a move begins with where log is kept for it alone, with the bytes it is expected to store; null where it is kept anyway.</summary>
     private static (LogKept Kept, double StoredBytes)? KeptOf(RecoverySubject s, DesignedState designed, Instant now)

@@ -101,8 +101,8 @@ internal interface IDriverFamily
     /// <summary>Whether it makes databases on an engine.</summary>
     bool Makes(EngineProfile engine) => false;
 
-    /// <summary>Why a database that discards its log cannot be made to keep it for a while; null when it can.</summary>
-    string? WhyLogStaysDiscarded => $"the drivers named {Name} do not change whether a database keeps its log";
+    /// <summary>Whether a database that discards its log can be made to keep it for a while.</summary>
+    bool ChangesLogMode => false;
 
     /// <summary>Says that somebody acts, until what is returned is disposed of: a simulated world stands still while they think.</summary>
     /// <param name="who">Who it is, for those who wait for them.</param>

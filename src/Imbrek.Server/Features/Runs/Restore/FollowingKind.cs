@@ -1,3 +1,4 @@
+using Imbrek.Core.Catalogue;
 using Imbrek.Core.Drivers;
 using Imbrek.Core.Formats;
 using Imbrek.Core.Moves;
@@ -27,37 +28,38 @@ internal abstract class FollowingKind(Drivers drivers, FleetState fleet, IClock 
     /// <summary>Restores the full that this run itself has taken.</summary>
     private async Task<StepResult> RestoreTakenAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
-        var (catalogue, asked) = (Fleet[run.Row.Database].Subject.Catalogue, RestoreQuestion.Of(run.Row)!);
-        var taken = run.Run.Plan.Steps.Where(s => s.Kind == LogRounds.Save && s.Number < step.Number).Select(s => run.Run[s.Number].Measured).OfType<string>().Select(m => RunJson.Read<TaskSteps.Measured>(m).Set).LastOrDefault();
-        if (taken is null)
+        var (set, notYet) = TakenBy(run, run.Run.Plan.Steps.First(s => s.Kind == LogRounds.Save).Number);
+        if (set is null)
         {
-            throw new DriverException(DriverProblem.Refused, "there was nothing to take");
+            return notYet ?? throw new DriverException(DriverProblem.Refused, "there was nothing to take");
         }
 
-        if (catalogue.IndexOf(new(taken)) is var i && i < 0)
-        {
-            return new StepResult($"{taken} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
-        }
+        var asked = RestoreQuestion.Of(run.Row)!;
+        var measured = await RestoreAside.DoAsync(LogKept.With(step, set.Id), Drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), asked.Planned.Reaches, null, progress, cancel);
+        return new StepResult(set.Id.Value, RestoreAside.Write(measured with { Reached = measured.Reached ?? Instants.Write(set.CoversTo) }));
+    }
 
-        var measured = await RestoreAside.DoAsync(LogKept.With(step, new(taken)), Drivers.Named(run.Row.Driver!).Restore, asked.Call(run), asked.Spec(run), asked.Planned.Reaches, null, progress, cancel);
-        return new StepResult(taken, RestoreAside.Write(measured with { Reached = measured.Reached ?? Instants.Write(catalogue[i].CoversTo) }));
+    /// <summary>The set that a step of this run took; null where it took none, or where the catalogue does not know of it yet, with what to say then.</summary>
+    private (BackupSet? Set, StepResult? NotYet) TakenBy(RunContext run, int step)
+    {
+        var catalogue = Fleet[run.Row.Database].Subject.Catalogue;
+        return run.Run[step].Measured is not { } took || RunJson.Read<TaskSteps.Measured>(took).Set is not { } set ? (null, null)
+            : catalogue.IndexOf(new(set)) is >= 0 and var i ? (catalogue[i], null)
+            : (null, new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1)));
     }
 
     /// <summary>Applies all log that there is to what is there: also that which a plan took in between.</summary>
     private async Task<StepResult> FollowAsync(RunContext run, Step step, Action<double> progress, CancellationToken cancel)
     {
-        var (s, asked) = (Fleet[run.Row.Database].Subject, RestoreQuestion.Of(run.Row)!);
-        var now = Clock.GetCurrentInstant();
-        if (run.Run[step.After[0]].Measured is { } took && RunJson.Read<TaskSteps.Measured>(took).Set is { } set)
+        var (set, notYet) = TakenBy(run, step.After[0]);
+        if (notYet is not null)
         {
-            if (s.Catalogue.IndexOf(new(set)) is var i && i < 0)
-            {
-                return new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1));
-            }
-
-            now = LogRounds.AsOf(s.Catalogue[i], now);
+            return notYet;
         }
 
+        var (s, asked) = (Fleet[run.Row.Database].Subject, RestoreQuestion.Of(run.Row)!);
+        var now = Clock.GetCurrentInstant();
+        now = set is null ? now : LogRounds.AsOf(set, now);
         var host = s.Fleet.Hosts[new(asked.Host)];
         if (PathFinder.Onwards(s, now, host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, LogRounds.ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
         {
