@@ -67,7 +67,12 @@ public sealed class World : IDisposable
         Agenda = new Agenda(now);
         Outsiders = new Outsiders(Gate, () => now, held: journal is not null, inHistory);
         Work = new BackupWork(this);
-        KeepLogs();
+        if (journal is null)
+        {
+            // Otherwise plans are told by whoever acts in it: until then each keeps its log as it did, whatever the script says.
+            KeepLogs();
+        }
+
         Replicas = new WorldReplicas(this);
         Drills = new WorldDrills(this);
         plans = journal is null ? new OwnPlans(this, pauses ?? []) : null;

@@ -69,6 +69,9 @@ public sealed record WorldState
         /// <summary>The instant it starts from, milliseconds.</summary>
         public long LogFromTime { get; init; }
 
+        /// <summary>Whether it kept its log for a task that asks for it.</summary>
+        public bool? KeepsLog { get; init; }
+
         /// <summary>The full that differentials build on.</summary>
         public string? FullId { get; init; }
 

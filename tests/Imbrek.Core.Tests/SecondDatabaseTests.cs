@@ -15,13 +15,13 @@ public class SecondDatabaseTests
     private static readonly Instant Begin = Instant.FromUtc(2026, 3, 2, 6, 0);
     private static readonly MoveQuestion Figures = SecondDatabase.FiguresOf(new(100e9, 1e6, 60e6, 20, 300, 10, 30));
 
-    private static Run Plan(bool follows)
+    private static Run Plan(bool follows, bool keeps = false)
     {
         var d = PlanWorlds.Harbour(1).Databases[0];
         var path = new RestorePath(d.Host, Begin, 0, 10, 10, 5, 5, [new PathStep(new("base"), Core.Catalogue.SetKind.Full, new("store"), 100, null, null)], new());
         var log = new TakeSpec(d.Id.Value, Core.Catalogue.SetKind.Log, "store", default, null, "", false, false, null);
         MappedName[] names = [new(NameKind.File, "a", "b"), new(NameKind.Account, "x", "x")];
-        return Run.Of(new RunPlan(SecondDatabase.Steps(d, d with { Id = new("second") }, path, "made", names, follows ? new(log, MoveForecast.Of(Figures), 15) : null, "nightly", null)));
+        return Run.Of(new RunPlan(SecondDatabase.Steps(d, d with { Id = new("second") }, path, "made", names, follows ? new(log, MoveForecast.Of(Figures), 15, keeps ? LogKept.NeedsOf(d with { LogMode = LogMode.Discarded }) : [], keeps ? new(log with { Kind = Core.Catalogue.SetKind.Full }, 60) : null) : null, "nightly", null)));
     }
 
     private static Run Until(Run run, Instant at, string kind)
@@ -56,6 +56,19 @@ public class SecondDatabaseTests
 
         // One that never catches up is not followed for ever.
         Assert.InRange(MoveForecast.Of(Figures with { Change = 59e6 }).Rounds.Count, 1, LogRounds.Most);
+    }
+
+    [Fact]
+    public void Log_that_is_discarded_is_kept_from_before_its_full_until_it_has_caught_up()
+    {
+        var steps = Plan(follows: true, keeps: true).Plan.Steps;
+        Assert.Equal([SecondDatabase.Try, NeededSetting.Set, LogRounds.Save, "provision"], steps.Take(4).Select(s => s.Kind));
+        Assert.Equal([NeededSetting.SetBack, "open"], steps.Skip(steps.Last(x => x.Kind == LogRounds.Round).Number).Take(2).Select(x => x.Kind));
+        Assert.All(steps.Skip(1), s => Assert.True(s.Only is not null || s.After.SequenceEqual([s.Number - 1]), s.Title));
+
+        // Where it fails on the way, it is set back by what takes the first step back.
+        var run = Until(Plan(follows: true, keeps: true), Begin, "provision").Hear([], "ada");
+        Assert.Equal([2], run.Next(Begin).Undo);
     }
 
     [Theory]

@@ -116,6 +116,41 @@ public class SecondDatabaseTests(DemoServer demo)
     }
 
     [Fact]
+    public async Task One_that_discards_its_log_keeps_it_until_the_copy_has_caught_up_and_no_longer()
+    {
+        await using var server = await ServerProcess.StartAsync(demo: true, days: 2);
+        using var admin = await Session.SignInAsync(server.Url, "admin");
+        await admin.PaceAsync(600);
+        var asked = Asked("hours-elsewhere", null, "hill-h1");
+        (asked["database"], asked["settings"]) = ("crew-hours", "now");
+        var sheet = (await admin.PostAsync("/api/second-databases/worksheet", asked)).Body;
+        Assert.Equal((null, "quay-s2"), (Text(sheet, "refused"), Text(sheet.GetProperty("first"), "store")));
+        Assert.Equal("log of crew-hours", Text(sheet.GetProperty("settings").GetProperty("needs")[0], "setting"));
+        var unanswered = asked.DeepClone().AsObject();
+        unanswered["settings"] = null;
+        Assert.Equal((409, "settings"), Session.Fault(await admin.PostAsync("/api/second-databases", unanswered)));
+
+        // Killed while its full is taken or restored: it goes on with that one.
+        var run = await BegunAsync(admin, asked);
+        await Eventually.Async(async () => await server.QueryAsync<long>("select count(*) from backup_sets where database = 'crew-hours' and outside_chain") > 0, what: () => "no full is taken");
+        await server.KillAsync();
+        await server.RunAsync();
+        var held = await admin.RunIsAsync(run, "held");
+        var steps = held.GetProperty("steps").EnumerateArray().ToArray();
+        Assert.Equal("is discarded again", Text(steps.Single(s => Text(s, "kind") == "set-back"), "note"));
+        Assert.All(held.GetProperty("restore").GetProperty("measured").GetProperty("checks").EnumerateArray(), c => Assert.True(c.GetProperty("passed").GetBoolean(), c.ToString()));
+        Assert.Equal(1, await server.QueryAsync<long>("select count(*) from backup_sets where database = 'crew-hours' and outside_chain"));
+        var reached = held.GetProperty("restore").GetProperty("measured").GetProperty("reached").GetDateTimeOffset();
+        Assert.True(reached > steps.Single(s => Text(s, "kind") == "provision").GetProperty("ended").GetDateTimeOffset());
+
+        // What is held needs nothing of its source any more: its next log task finds that it discards its log.
+        await Eventually.Async(async () => await server.QueryAsync<long>($"select count(*) from runs where database = 'crew-hours' and task = 'log' and state = 5 and note like '%discards its log%' and due > '{reached.UtcDateTime:o}'") > 0, what: () => "its log is kept");
+        Assert.Equal(204, await admin.DecideAsync(run, "release"));
+        await admin.RunIsAsync(run, "done");
+        Assert.Equal("hill-h1", (await admin.FleetAsync()).DatabaseById[new("hours-elsewhere")].Host.Value);
+    }
+
+    [Fact]
     public async Task What_cannot_be_is_said_with_its_member_and_only_who_operates_begins_one()
     {
         using var admin = await demo.AdminAsync();

@@ -29,4 +29,31 @@ public sealed class KilledWorldTests : LiveWorld
         var set = found[Customs].Sets[taken.Set!.Id.Value];
         Assert.All(set.Copies, c => Assert.NotEmpty(found.Copies.Read(Customs, new(set.Id, c.Store))));
     }
+
+    [Fact]
+    public async Task Log_that_a_plan_of_the_product_asks_for_goes_on_without_a_hole_whenever_the_process_dies()
+    {
+        // The script knows no plan: who acts in the world has told it of one.
+        var world = Live();
+        var plans = Scenario.TarnholtFerries.Create(Now).Fleet.Plans;
+        world.SetPlans(plans);
+        var first = await LogAsync(world);
+        Pass(world, 600);
+        var found = Again();
+        Pass(found, 300);
+        found.SetPlans(plans);
+        Pass(found, 300);
+        var next = await LogAsync(found);
+        Assert.Equal((first.ToPosition, first.CoversTo), (next.FromPosition, next.CoversFrom));
+
+        // And nobody is told that it kept what it did not: asked for anew after a time without, log begins then.
+        found.SetPlans([]);
+        Pass(found, 600);
+        var again = Again();
+        again.SetPlans(plans);
+        Assert.True((await LogAsync(again)).CoversFrom >= next.CoversTo + Duration.FromMinutes(9));
+
+        async Task<BackupSet> LogAsync(World w) => (await AnsweredAsync(
+            w, new StandInBackupDriver(w).TakeAsync(new(Guid.NewGuid(), 1), new TakeSpec(Customs.Value, SetKind.Log, "quay-s2", Compression.Light, null, SetNaming.Default, false, false, null), default))).Set!;
+    }
 }

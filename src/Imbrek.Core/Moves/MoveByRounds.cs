@@ -35,12 +35,8 @@ public static class MoveByRounds
         Database database, RestorePath path, string instance, TakeSpec log, MoveForecast forecast, double openSeconds, PlanTask? first, IReadOnlyList<NeededSetting> needs, LogKept? kept = null)
     {
         var host = path.Host.Value;
-        var steps = new List<Step>(needs.Select((n, i) => n.ToSet(i + 1, i)));
-        if (kept is not null)
-        {
-            steps.Add(kept.ToTake(steps));
-        }
-
+        var steps = new List<Step>();
+        LogKept.Add(steps, needs, kept);
         steps.AddRange(RestoreAside.Ready(database, path, instance, steps.Count, null, open: false));
         foreach (var round in forecast.Rounds.Skip(1).Take(LogRounds.Most))
         {
@@ -60,17 +56,15 @@ public static class MoveByRounds
         // Refused, people are asked again; thrown away then, everybody is let in where it was.
         steps[^1] = steps[^1] with { NoWayBack = true, RetryRefusals = true, Reopens = hold };
         Add("name", "Name its host and the new branch in the fleet; replicas that cannot follow are named", null, Undo.Nothing);
-        AddBack(switched);
+        LogKept.AddBack(steps, needs, switched);
         if (first is not null)
         {
             steps.Add(RestoreAside.FirstBase(steps.Count + 1, steps.Count, "the new branch", first, database.Id, switched));
         }
 
         steps.Add(RestoreAside.Last(steps.Count + 1, "discard", "Throw away what was brought up: it stays where it is", host, [hold], new(hold, RestoreAside.ThrowAway)));
-        AddBack(new(hold, RestoreAside.ThrowAway));
+        LogKept.AddBack(steps, needs, new(hold, RestoreAside.ThrowAway));
         return steps;
-
-        void AddBack(Step.Guard only) => steps.AddRange(needs.Select((n, i) => n.ToSetBack(steps.Count + 1 + i, steps.Count + i, only)).ToArray());
 
         void AddRound(string when, double seconds, Step.Guard? only) => LogRounds.Add(steps, host, log, when, seconds, only);
 

@@ -31,15 +31,14 @@ public sealed class PathFinder
     private readonly bool[] sameArray;
     private readonly LearnedPace?[] pace;
 
-    /// <summary>A state that is there already, on which log alone is applied; null when a base is restored first.</summary>
-    private readonly (int Branch, long Time)? ground;
+    /// <summary>A state that is there already, on which log alone is applied; null when a base is restored first. Its position is known where an idle log (which ends where it starts) covers its instant.</summary>
+    private readonly (int Branch, long Time, long? Position)? ground;
 
     /// <summary>Stands for the ground, where a node is expected.</summary>
     private const int Ground = -2;
 
     private PathFinder(RecoverySubject subject, PathQuestion question, Loss loss, Host host, (int Branch, long Time)? ground = null)
     {
-        this.ground = ground;
         this.subject = subject;
         this.question = question;
         this.loss = loss;
@@ -48,6 +47,7 @@ public sealed class PathFinder
         mounted = Mounts(subject, question);
         lineage = subject.Lineage;
         c = lineage.Catalogue;
+        this.ground = ground is var (branch, time) ? (branch, time, IdleAt(branch, time)) : null;
         availability = new Availability(subject, loss);
         target = question.Target.ToUnixTimeMilliseconds();
         at = question.At.ToUnixTimeMilliseconds();
@@ -351,8 +351,26 @@ public sealed class PathFinder
 
     private long TimeOf(int source) => source == Ground ? ground!.Value.Time : lineage.TimeOf(source);
 
-    /// <summary>Whether a log applies to the ground: at the position of the log that covers an instant, that log does.</summary>
-    private bool OnGround(int set) => ground is { } there && c.Branches[set] == there.Branch && c.CoversFrom[set] <= there.Time && there.Time < c.CoversTo[set];
+    /// <summary>
+    /// Whether a log applies to the ground: the one that covers its instant does, and, where nothing was written in that, every one that goes on from its position. The lineage passes idle logs over, for whatever they apply to
+    /// the next applies to as well; but the ground may lie within one.
+    /// </summary>
+    private bool OnGround(int set) => ground is { } there && c.Branches[set] == there.Branch && there.Time < c.CoversTo[set]
+        && (c.CoversFrom[set] <= there.Time || (there.Position is { } position && c.FromPositions[set] <= position && position <= c.ToPositions[set]));
+
+    /// <summary>The position at an instant that an idle log covers; null when none does.</summary>
+    private long? IdleAt(int branch, long time)
+    {
+        for (var i = 0; i < c.Count; i++)
+        {
+            if (c.Kinds[i] == SetKind.Log && c.Branches[i] == branch && c.FromPositions[i] == c.ToPositions[i] && c.CoversFrom[i] <= time && time < c.CoversTo[i])
+            {
+                return c.ToPositions[i];
+            }
+        }
+
+        return null;
+    }
 
     private bool Answers(int set) => (question.Branch is not { } wanted || c.Branches[set] == wanted) && (!question.Unopened || lineage.AcceptsLog(set));
 

@@ -21,7 +21,9 @@ public static class SecondDatabase
     /// <param name="Log">How the log not yet backed up is taken.</param>
     /// <param name="Forecast">What its rounds are expected to come to.</param>
     /// <param name="OpenSeconds">Seconds its engine takes to open.</param>
-    public sealed record Following(TakeSpec Log, MoveForecast Forecast, double OpenSeconds);
+    /// <param name="Needs">Settings of the host of its source that are changed until it has caught up.</param>
+    /// <param name="Kept">The full that the path begins with, where log is kept for the copy alone; null where it is kept anyway.</param>
+    public sealed record Following(TakeSpec Log, MoveForecast Forecast, double OpenSeconds, IReadOnlyList<NeededSetting> Needs, LogKept? Kept);
 
     /// <summary>A round that is as short as this has caught up, seconds.</summary>
     public const double CaughtUpSeconds = 60;
@@ -46,7 +48,8 @@ public static class SecondDatabase
         {
             RestoreAside.Last(1, Try, $"Try what {made.Id} needs on {host}: its name, engine and room, and {names.Count} names of files and accounts{(other == 0 ? "" : $", {other} of them others than before")}", host, []) with { Attempts = 2, RetryRefusals = false },
         };
-        steps.AddRange(RestoreAside.Ready(source, path, instance, 1, null, open: follows is null));
+        LogKept.Add(steps, follows?.Needs ?? [], follows?.Kept);
+        steps.AddRange(RestoreAside.Ready(source, path, instance, steps.Count, null, open: follows is null));
         if (follows is not null)
         {
             foreach (var round in follows.Forecast.Rounds.Skip(1).Append(follows.Forecast.Last))
@@ -54,6 +57,8 @@ public static class SecondDatabase
                 LogRounds.Add(steps, host, follows.Log, $"while {source.Name} stays open", round.Seconds, null);
             }
 
+            // It has caught up: from here on nothing of its source is needed.
+            LogKept.AddBack(steps, follows.Needs, null);
             Add("open", "Open it for those who check it, and for nobody else", (follows.OpenSeconds, "profile"), Undo.Covered, null);
             Add("check", "Check digest, rows and markers", (source.CheckSeconds, "fleet"), Undo.Nothing, null);
         }

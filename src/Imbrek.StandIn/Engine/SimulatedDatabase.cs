@@ -35,7 +35,7 @@ internal sealed class SimulatedDatabase
         this.birth = birth.ToUnixTimeMilliseconds();
         Named = [.. script.Changes];
         Image = Beginning();
-        this.keepsLog = keepsLog;
+        this.keepsLog = state?.KeepsLog ?? keepsLog;
         stream = Stream();
         LogFrom = (basis?.Position ?? 0, this.birth);
         if (state is not null)
@@ -297,6 +297,7 @@ internal sealed class SimulatedDatabase
     {
         LogFromPosition = LogFrom.Position,
         LogFromTime = LogFrom.Time,
+        KeepsLog = keepsLog,
         FullId = Full.Id,
         FullPosition = Full.Position,
         LastSetId = LastSet.Id,

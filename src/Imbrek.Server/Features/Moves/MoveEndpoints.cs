@@ -42,12 +42,7 @@ internal static class MoveEndpoints
     /// <param name="First">The full it begins with, where log is kept for it alone; null where log is kept anyway.</param>
     public sealed record MoveSheet(
         string Name, string From, string To, string? Why, string? WhyNotBegun, double Size, double Change, string ChangeFrom, double Rate, string RateFrom, double Round, double Window, double Metadata, double Check, double? Read,
-        IReadOnlyList<MoveRound> Rounds, MoveRound Last, double DowntimeSeconds, bool Fits, double TotalSeconds, MoveRemedyView? Remedy, SettingsAsked.SettingsView? Settings, ByDumpView ByDump, MoveFirstFull? First);
-
-    /// <summary>The full that a move begins with where log is kept for it alone.</summary>
-    /// <param name="Store">Where it is taken into.</param>
-    /// <param name="Seconds">Seconds it is expected to take; null where nothing tells.</param>
-    public sealed record MoveFirstFull(string Store, double? Seconds);
+        IReadOnlyList<MoveRound> Rounds, MoveRound Last, double DowntimeSeconds, bool Fits, double TotalSeconds, MoveRemedyView? Remedy, SettingsAsked.SettingsView? Settings, ByDumpView ByDump, FirstFull? First);
 
     /// <summary>The same by dump and load: nobody could write from its beginning to its end, so it is rehearsed, and that is measured.</summary>
     /// <param name="WhyNot">Why that can neither be rehearsed nor carried out here; null when it can.</param>
@@ -82,6 +77,7 @@ internal static class MoveEndpoints
         var d = s.Database;
         var forecast = MoveForecast.Of(q);
         var settings = await SettingsAsked.AtAsync(data, now, cancel);
+        var log = LogForOne.Of(s, designed, now);
         return TypedResults.Ok(new MoveSheet(
             d.Name,
             d.Host.Value,
@@ -104,9 +100,9 @@ internal static class MoveEndpoints
             forecast.Fits,
             forecast.TotalSeconds,
             MoveForecast.RemedyOf(q) is { } r ? new MoveRemedyView(r.Window, r.Rate, r.Change) : null,
-            settings.Of(NeedsOf(s)),
+            settings.Of(NeedsOf(s, log)),
             await ByDumpAsync(s, to, drivers, settings, data, cancel),
-            KeptOf(s, designed, now)?.Kept is { } kept ? new(kept.Take.Store, kept.Seconds) : null));
+            FirstFull.Of(log.Kept)));
 
         static MoveRound Of(MoveForecast.Round r) => new(r.Data, r.Seconds);
     }
@@ -127,17 +123,18 @@ internal static class MoveEndpoints
             throw new BadInputException("window", $"nobody could write for {PlainDuration.Of(forecast.DowntimeSeconds)}, and {PlainDuration.Of(q.Window)} are allowed: give it a longer window, or more bytes a second", 409, "does-not-fit");
         }
 
-        var kept = KeptOf(s, designed, now);
-        var with = kept is (var full, var stored) ? full.After(s, stored, now) : s;
+        var log = LogForOne.Of(s, designed, now);
+        var with = log.In(s, now);
         var path = PathFinder.Unopened(with, now, to) ?? throw new BadInputException("to", $"no set of {s.Database.Name} that log could follow can be read at {to.Id}", 409, "no-path");
         if (Prechecks.Of(with, to, path, Loss.None, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").ToArray() is { Length: > 0 } failed)
         {
             throw new BadInputException("to", string.Join("; ", failed), 409, "precheck-failed");
         }
 
-        SettingsAsked.MustBeAnswered(NeedsOf(s), request.Settings);
-        var needs = (await SettingsAsked.AtAsync(data, now, cancel)).Answered(NeedsOf(s), request.Settings);
-        var run = MoveKind.Row(s, path, LogRounds.LogOf(s.Fleet, s.Database)!, q, needs, request.Settings, kept?.Kept, drivers.For(s.Database).Name, user.Identity!.Name!, now);
+        var needs = NeedsOf(s, log);
+        SettingsAsked.MustBeAnswered(needs, request.Settings);
+        needs = (await SettingsAsked.AtAsync(data, now, cancel)).Answered(needs, request.Settings);
+        var run = MoveKind.Row(s, path, LogRounds.LogOf(s.Fleet, s.Database)!, q, needs, request.Settings, log.Kept, drivers.For(s.Database).Name, user.Identity!.Name!, now);
         await begin.BeginAsync(run, cancel);
         return TypedResults.Created($"/api/runs/{run.Id}", new ReplicaActions.RunBegun(run.Id));
     }
@@ -243,23 +240,7 @@ internal static class MoveEndpoints
     }
 
     /// <summary>What must be changed on the host it leaves.</summary>
-    private static IReadOnlyList<NeededSetting> NeedsOf(RecoverySubject s) => [.. NeededSetting.Of(s.Fleet.Hosts[s.Database.Host], s.Fleet.Engines[s.Database.Engine].MoveNeeds), .. LogKept.NeedsOf(s.Database)];
-
-    /// <summary>Why its log cannot follow, also if it is kept for the move alone; null when it can.</summary>
-    private static string? WhyNoLog(RecoverySubject s, IDriverFamily family) =>
-        family.ChangesLogMode && LogRounds.LogOf(s.Fleet, s.Database) is not null && LogKept.FullOf(s.Fleet, s.Database) is not null ? null : LogRounds.WhyNoLog(s.Fleet, s.Database);
-
-    /// <summary>The full that a move begins with where log is kept for it alone, with the bytes it is expected to store; null where it is kept anyway.</summary>
-    private static (LogKept Kept, double StoredBytes)? KeptOf(RecoverySubject s, DesignedState designed, Instant now)
-    {
-        if (LogKept.FullOf(s.Fleet, s.Database) is not { } full)
-        {
-            return null;
-        }
-
-        var (seconds, stored) = AdHocPlanning.Expected(full, s.Fleet, designed, s.Database, now);
-        return (new(full, seconds), stored ?? s.Database.SizeBytes);
-    }
+    private static IReadOnlyList<NeededSetting> NeedsOf(RecoverySubject s, LogForOne log) => [.. NeededSetting.Of(s.Fleet.Hosts[s.Database.Host], s.Fleet.Engines[s.Database.Engine].MoveNeeds), .. log.Needs];
 
     /// <summary>Why a database is not moved to a host by its sets, whatever the figures; null when it can be.</summary>
     private static string? WhyNotBegun(RecoverySubject s, Core.Fleet.Host to, Runs.Drivers drivers)
@@ -268,7 +249,7 @@ internal static class MoveEndpoints
         return drivers.TryFor(d) is not { } family ? Drivers.WhyNone(d)
             : family.WhyNoMove is { } no ? no
             : d.IsInstanceData ? "what an instance holds beside its databases stays with its host"
-            : WhyNoLog(s, family) is { } noLog ? $"log is what follows, and {noLog}"
+            : LogForOne.WhyNot(s, family) is { } noLog ? $"log is what follows, and {noLog}"
             : s.Fleet.ReplicasOf(d.Id).FirstOrDefault(r => r.Place.Hosts.Contains(to.Id)) is { } replica ? $"{replica.Id} follows there already: switch over to it"
             : HostQualification.WhyNot(s.Fleet, d, to, Loss.None);
     }

@@ -5,6 +5,7 @@ using Imbrek.Core.Formats;
 using Imbrek.Core.Moves;
 using Imbrek.Core.Recovery;
 using Imbrek.Data;
+using Imbrek.Server.Features.Moves;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Replicas;
 using Imbrek.Server.Features.Runs;
@@ -34,10 +35,11 @@ internal static class SecondDatabaseEndpoints
     /// <param name="NamesUnknown">Why its names cannot be told now; null when they are.</param>
     /// <param name="QueryHelp">What a query to check it may be; null where nothing of its family is known.</param>
     /// <param name="Plans">The plans that will take it.</param>
+    /// <param name="First">The full that a copy elsewhere begins with, where log is kept for it alone; null where log is kept anyway.</param>
     /// <param name="MoreOpen">In what it would be more open than its source: it is released only where somebody says why.</param>
     public sealed record SecondView(
         string? Refused, string? Member, string? Host, Instant? Reaches, double? LostSeconds, double? Seconds, long? RoomBytes, long? MovedBytes, IReadOnlyList<MoveForecast.Round> Rounds, IReadOnlyList<SecondNameView> Names, string? NamesUnknown, string? QueryHelp,
-        IReadOnlyList<string> Plans, string? FirstBase, IReadOnlyList<string> MoreOpen, IReadOnlyList<string> DoesNotComeAlong, SettingsAsked.SettingsView? Settings = null);
+        IReadOnlyList<string> Plans, string? FirstBase, IReadOnlyList<string> MoreOpen, IReadOnlyList<string> DoesNotComeAlong, SettingsAsked.SettingsView? Settings = null, FirstFull? First = null);
 
     public static void Map(IEndpointRouteBuilder app)
     {
@@ -72,7 +74,8 @@ internal static class SecondDatabaseEndpoints
                 p.FirstBase is { } first ? $"{PlanFile.Name(first.Kind)} into {first.Store}" : null,
                 MoreOpen.Of(s.Fleet, d.Id.Value, p.Path.Host.Value),
                 Prechecks.DoesNotComeAlong(s.Fleet, d, s.Fleet.Hosts[p.Path.Host], family?.RestoresInstances ?? false, planned: p.FirstBase is not null),
-                settings.Of(p.Path.Needs)));
+                settings.Of(p.Needs),
+                FirstFull.Of(p.Follows?.Kept)));
         }
         catch (BadInputException e) when (e.Status != 404)
         {
@@ -84,7 +87,7 @@ internal static class SecondDatabaseEndpoints
         SecondDatabasePlanning.SecondRequest request, SecondDatabasePlanning planning, Drivers drivers, ReplicaActions.Acting acting, ImbrekContext data, IClock clock, ClaimsPrincipal user, CancellationToken cancel)
     {
         var p = planning.Of(request, await SettingsAsked.AtAsync(data, clock.GetCurrentInstant(), cancel));
-        SettingsAsked.MustBeAnswered(p.Path.Needs, request.Settings);
+        SettingsAsked.MustBeAnswered(p.Needs, request.Settings);
         var (names, unknown, fault) = await planning.NamesAsync(request, p, cancel);
         if (fault is not null)
         {

@@ -10,6 +10,7 @@ using Imbrek.Core.Recovery;
 using Imbrek.Core.Replication;
 using Imbrek.Core.Runs;
 using Imbrek.Server.Features.Fleet;
+using Imbrek.Server.Features.Moves;
 using Imbrek.Server.Features.NewDatabase;
 using Imbrek.Server.Features.Recover;
 using Imbrek.Server.Features.Replicas;
@@ -55,6 +56,9 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
     /// <param name="Question">What its run is asked, its names left out.</param>
     public sealed record Planned(RecoverySubject Subject, FleetModel Model, Core.Fleet.Database Made, RestorePath Path, Core.Recovery.SecondDatabase.Following? Follows, PlanTask? FirstBase, SecondDatabaseKind.Question Question)
     {
+        /// <summary>Settings of hosts that are changed for it and set back.</summary>
+        public IReadOnlyList<NeededSetting> Needs => [.. Path.Needs, .. Follows?.Needs ?? []];
+
         /// <summary>Its run, with what its files and accounts are called.</summary>
         public (SecondDatabaseKind.Question Question, Run Run) With(IReadOnlyList<MappedName> names) => (
             Question with { Names = names },
@@ -102,13 +106,14 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         }
 
         var loss = Premise.Read(request.Loss, null, state.Fleet, now).Loss.For(d, s.Fleet);
-        var (path, figures) = request.Target is { } target ? (AtInstant(db, request, target, now, loss), null) : Following(s, request.Host, now);
+        var (path, figures, log) = request.Target is { } target ? (AtInstant(db, request, target, now, loss), null, null) : Following(s, request.Host, now);
         path = path with { Needs = settings.Answered(path.Needs, request.Settings) };
+        var read = log?.In(s, now) ?? s;
         var at = s.Fleet.Hosts[path.Host];
         var room = request.SizeBytes ?? d.SizeBytes;
         string[] failed =
         [
-            .. Prechecks.Of(s, at, path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}"),
+            .. Prechecks.Of(read, at, path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}"),
             .. at.FreeBytes < room && room > d.SizeBytes ? [$"{Prechecks.Room}: {at.FreeBytes} bytes free on {at.Id}, {room} are wanted"] : Array.Empty<string>(),
         ];
         if (failed.Length > 0)
@@ -127,7 +132,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
             model,
             made,
             path,
-            forecast is null ? null : new(RestoreInPlace.Saves(s.Fleet, d)!, forecast, s.Fleet.Engines[d.Engine].OpenSeconds),
+            forecast is null ? null : new(LogRounds.LogOf(s.Fleet, d)!, forecast, s.Fleet.Engines[d.Engine].OpenSeconds, settings.Answered(log!.Needs, request.Settings), log.Kept),
             Promoting.FirstBaseOf(model, made),
             new(asked, request.Id!, part.ToJsonString(), [], request.Plan, figures, forecast));
     }
@@ -166,8 +171,8 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         return answer.Best ?? throw new BadInputException(request.Host is null ? "target" : "host", answer.Reason!, 409, "no-path");
     }
 
-    /// <summary>The path to a state that follows, with the figures by which it does.</summary>
-    private (RestorePath Path, MoveQuestion Figures) Following(RecoverySubject s, string? host, Instant now)
+    /// <summary>The path to a state that follows, with the figures by which it does, and what it takes for its log to.</summary>
+    private (RestorePath Path, MoveQuestion Figures, LogForOne Log) Following(RecoverySubject s, string? host, Instant now)
     {
         var d = s.Database;
         if (host is null)
@@ -181,14 +186,15 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
             throw new BadInputException("host", not, 409, "host");
         }
 
-        if (LogRounds.WhyNoLog(s.Fleet, d) is { } noLog)
+        if (LogForOne.WhyNot(s, drivers.For(d)) is { } noLog)
         {
             throw new BadInputException("target", $"log is what a copy catches up by, and {noLog}; or say as of which instant", 409, "no-log");
         }
 
         var known = MoveFigures.Of(s.Fleet, d, to, designed.LoadOf(d, now)) ?? throw new BadInputException("host", $"nothing links {s.Fleet.Hosts[d.Host].Site} and {to.Site}", 409, "no-link");
-        var path = PathFinder.Unopened(s, now, to) ?? throw new BadInputException("host", $"no set of {d.Name} that log could follow can be read at {to.Id}", 409, "no-path");
-        return (path, Core.Recovery.SecondDatabase.FiguresOf(known.Question));
+        var log = LogForOne.Of(s, designed, now);
+        var path = PathFinder.Unopened(log.In(s, now), now, to) ?? throw new BadInputException("host", $"no set of {d.Name} that log could follow can be read at {to.Id}", 409, "no-path");
+        return (path, Core.Recovery.SecondDatabase.FiguresOf(known.Question), log);
     }
 
     /// <summary>It as it is to stand in the fleet file: what its database is, on its host, with a life of its own.</summary>

@@ -12,6 +12,7 @@ import { useMay } from '../../app/session';
 import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, duration } from '../../shared/format';
+import { FirstFull } from '../../shared/FirstFull';
 import { isAsked, SettingsChoice, type SettingsWhen } from '../../shared/SettingsChoice';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
@@ -137,13 +138,7 @@ export default function MovePage() {
         )}
         {m && may && m.whyNotBegun === null && (
           <>
-            {m.first && (
-              <Box sx={{ mb: 1.5 }}>
-                Its log is discarded. It is kept for the move, and a full is taken first, into {m.first.store}
-                {m.first.seconds !== null && <> (about {duration(m.first.seconds)}, not in the rounds)</>}: log follows
-                none from before.
-              </Box>
-            )}
+            <FirstFull first={m.first} of="the move" />
             <SettingsChoice settings={m.settings} when={settings} zone={zone} onWhen={setSettings} />
             <Button
               variant="contained"

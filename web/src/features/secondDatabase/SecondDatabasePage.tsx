@@ -13,6 +13,7 @@ import { ChoiceField } from '../../shared/ChoiceField';
 import { DatabaseField } from '../../shared/DatabaseField';
 import { bytes, duration, localTime, readLocal, utc, writeLocal } from '../../shared/format';
 import { LocalTimeField } from '../../shared/LocalTimeField';
+import { FirstFull } from '../../shared/FirstFull';
 import { isAsked, SettingsChoice, type SettingsWhen } from '../../shared/SettingsChoice';
 import { Side } from '../../shared/Side';
 import { SideSection } from '../../shared/SideSection';
@@ -201,6 +202,7 @@ export default function SecondDatabasePage() {
           </Alert>
         )}
         {s?.host && <Comes sheet={s} id={id.trim()} first={database ?? ''} zone={zone} />}
+        <FirstFull first={s?.first} of="the copy" />
         <SettingsChoice settings={s?.settings} when={settings} zone={zone} onWhen={setSettings} />
         {s && (
           <Button

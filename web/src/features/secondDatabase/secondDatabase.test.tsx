@@ -96,6 +96,7 @@ describe('a second database of one', () => {
           { data: 4e11, seconds: 3_600 },
           { data: 1e9, seconds: 30 },
         ],
+        first: { store: 'quay-s2', seconds: 260 },
       }),
     );
     fireEvent.change(await screen.findByLabelText('It is called'), { target: { value: 'tickets-far' } });
@@ -105,6 +106,7 @@ describe('a second database of one', () => {
     expect(await screen.findByText('when it has caught up')).toBeTruthy();
     expect(screen.getByText('all of it')).toBeTruthy();
     expect(screen.getByText('about 30 s')).toBeTruthy();
+    expect(document.body.textContent).toContain('kept for the copy, and a full is taken first, into quay-s2');
   });
 
   it('is not begun while its names cannot be told, or where no plan would protect it that is said', async () => {
