@@ -13,12 +13,13 @@ namespace Imbrek.Core.Tests;
 public class SecondDatabaseTests
 {
     private static readonly Instant Begin = Instant.FromUtc(2026, 3, 2, 6, 0);
-    private static readonly MoveQuestion Figures = SecondDatabase.FiguresOf(new(100e9, 1e6, 60e6, 20, 300, 10, 30));
+    private static readonly RestorePath Way = new(new("host"), Begin, 0, 10, 10, 5, 5, [new PathStep(new("base"), Core.Catalogue.SetKind.Full, new("store"), 900, null, null)], new());
+    private static readonly MoveQuestion Figures = SecondDatabase.FiguresOf(new(100e9, 1e6, 60e6, 20, 300, 10, 30), Way);
 
     private static Run Plan(bool follows, bool keeps = false)
     {
         var d = PlanWorlds.Harbour(1).Databases[0];
-        var path = new RestorePath(d.Host, Begin, 0, 10, 10, 5, 5, [new PathStep(new("base"), Core.Catalogue.SetKind.Full, new("store"), 100, null, null)], new());
+        var path = Way with { Host = d.Host };
         var log = new TakeSpec(d.Id.Value, Core.Catalogue.SetKind.Log, "store", default, null, "", false, false, null);
         MappedName[] names = [new(NameKind.File, "a", "b"), new(NameKind.Account, "x", "x")];
         return Run.Of(new RunPlan(SecondDatabase.Steps(d, d with { Id = new("second") }, path, "made", names, follows ? new(log, MoveForecast.Of(Figures), 15, keeps ? LogKept.NeedsOf(d with { LogMode = LogMode.Discarded }) : [], keeps ? new(log with { Kind = Core.Catalogue.SetKind.Full }, 60) : null) : null, "nightly", null)));
@@ -50,6 +51,7 @@ public class SecondDatabaseTests
         var run = Until(Plan(follows: true), Begin, "open");
         var forecast = MoveForecast.Of(Figures);
         Assert.Equal(forecast.Rounds.Count + 1, LogRounds.MeasuredBy(run).Count);
+        Assert.Equal(new MoveForecast.Round(100e9, 905), forecast.Rounds[0]);
         Assert.True(forecast.Last.Seconds <= SecondDatabase.CaughtUpSeconds);
         Assert.Equal(SecondDatabase.Try, run.Plan[1].Kind);
         Assert.Contains("1 of them others than before", run.Plan[1].Title, StringComparison.Ordinal);

@@ -28,8 +28,11 @@ public static class SecondDatabase
     /// <summary>A round that is as short as this has caught up, seconds.</summary>
     public const double CaughtUpSeconds = 60;
 
-    /// <summary>The figures by which a copy follows: those of a move that has caught up when a round takes a minute, and that keeps nobody out.</summary>
-    public static MoveQuestion FiguresOf(MoveQuestion move) => move with { Window = CaughtUpSeconds, Metadata = 0, Check = 0, Most = LogRounds.Most - 1 };
+    /// <summary>The figures by which a copy follows: those of a move that has caught up when a round takes a minute, that keeps nobody out, and whose first round is the path.</summary>
+    /// <param name="move">The figures of a move.</param>
+    /// <param name="path">The path to its host.</param>
+    public static MoveQuestion FiguresOf(MoveQuestion move, RestorePath path) =>
+        move with { Window = CaughtUpSeconds, Metadata = 0, Check = 0, Most = LogRounds.Most - 1, First = path.ProvisionSeconds + path.Steps.Sum(s => s.Seconds) };
 
     /// <summary>The steps.</summary>
     /// <param name="source">The database it is made of.</param>

@@ -16,7 +16,7 @@ namespace Imbrek.Server.Features.Copies;
 /// <summary>
 /// Ends what has an end: tells its owner a day before, removes it on its day, or, where people do that, says so until they have. Whichever process looks, each is told once and removed once.
 /// </summary>
-internal sealed class CopyEnds(NpgsqlDataSource source, IServiceScopeFactory scopes, IClock clock, ILogger<CopyEnds> log) : Looking(Often, "Copies that end are left alone for the moment", log), IFindingSource
+internal sealed class CopyEnds(NpgsqlDataSource source, IServiceScopeFactory scopes, IClock clock, IHostApplicationLifetime life, ILogger<CopyEnds> log) : Looking(Often, "Copies that end are left alone for the moment", life, log), IFindingSource
 {
     private const long ToldLock = 7_301_166;
 

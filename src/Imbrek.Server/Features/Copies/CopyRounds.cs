@@ -15,7 +15,7 @@ using NodaTime;
 namespace Imbrek.Server.Features.Copies;
 
 /// <summary>What comes again and again on copies that stand: log for what is left open for it, and clones made anew under their names, each on its schedule; and what each holds. Whichever process looks, a round is begun once.</summary>
-internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, IClock clock, ILogger<CopyRounds> log) : Looking(Often, "Nothing is done on copies by schedule for the moment", log)
+internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, IClock clock, IHostApplicationLifetime life, ILogger<CopyRounds> log) : Looking(Often, "Nothing is done on copies by schedule for the moment", life, log)
 {
     private const string Schedule = "its schedule";
 

@@ -7,7 +7,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Drills;
 
 /// <summary>Tells people of drills with a date: the day before, when one was not held, and after a day to whom that escalates. Each message once, whichever process looks.</summary>
-internal sealed class DatedDrillReminders(NpgsqlDataSource source, IClock clock, ILogger<DatedDrillReminders> log) : Looking(Often, "Drills with a date are not told of for the moment", log)
+internal sealed class DatedDrillReminders(NpgsqlDataSource source, IClock clock, IHostApplicationLifetime life, ILogger<DatedDrillReminders> log) : Looking(Often, "Drills with a date are not told of for the moment", life, log)
 {
     /// <summary>How long after its date a drill may begin without being missed.</summary>
     public static readonly Duration Grace = Duration.FromHours(1);

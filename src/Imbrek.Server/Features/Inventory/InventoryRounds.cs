@@ -12,7 +12,7 @@ using Npgsql;
 namespace Imbrek.Server.Features.Inventory;
 
 /// <summary>Asks hosts for their databases: those that somebody wants asked, and each that once was, a day later. Whichever process can call all drivers asks.</summary>
-internal sealed class InventoryRounds(NpgsqlDataSource source, InventoryBook book, FleetState fleet, Drivers drivers, IClock clock, ILogger<InventoryRounds> log) : Looking(Often, "No host is asked for its databases for the moment", log)
+internal sealed class InventoryRounds(NpgsqlDataSource source, InventoryBook book, FleetState fleet, Drivers drivers, IClock clock, IHostApplicationLifetime life, ILogger<InventoryRounds> log) : Looking(Often, "No host is asked for its databases for the moment", life, log)
 {
     /// <summary>How often a host is asked by itself.</summary>
     public static readonly Duration Every = Duration.FromDays(1);

@@ -11,7 +11,7 @@ namespace Imbrek.Server.Features.Notices;
 /// times is told three times. A process claims messages for a while, lets go of the table, and sends one after the other: nobody waits for a
 /// channel, and one message that cannot be sent holds up no other. It is tried again with growing pauses.
 /// </summary>
-internal sealed class NoticeSender(NpgsqlDataSource source, INoticeChannel channel, ILogger<NoticeSender> log) : Looking(Often, "Messages wait", log)
+internal sealed class NoticeSender(NpgsqlDataSource source, INoticeChannel channel, IHostApplicationLifetime life, ILogger<NoticeSender> log) : Looking(Often, "Messages wait", life, log)
 {
     private const int AtOnce = 20;
     private static readonly Duration Claim = Duration.FromMinutes(1);

@@ -194,7 +194,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         var known = MoveFigures.Of(s.Fleet, d, to, designed.LoadOf(d, now)) ?? throw new BadInputException("host", $"nothing links {s.Fleet.Hosts[d.Host].Site} and {to.Site}", 409, "no-link");
         var log = LogForOne.Of(s, designed, now);
         var path = PathFinder.Unopened(log.In(s, now), now, to) ?? throw new BadInputException("host", $"no set of {d.Name} that log could follow can be read at {to.Id}", 409, "no-path");
-        return (path, Core.Recovery.SecondDatabase.FiguresOf(known.Question), log);
+        return (path, Core.Recovery.SecondDatabase.FiguresOf(known.Question, path), log);
     }
 
     /// <summary>It as it is to stand in the fleet file: what its database is, on its host, with a life of its own.</summary>
