@@ -204,6 +204,9 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             // Two people who restore to the same target at once: one wins.
             e.HasIndex(r => r.Claim).IsUnique().HasFilter("claim is not null").HasDatabaseName("ix_runs_claim");
 
+            // What is done on a copy, or follows a run: of a copy that is brought on by log every minute there are thousands.
+            e.HasIndex(r => new { r.AfterId, r.Due }).HasFilter("after_id is not null").HasDatabaseName("ix_runs_after");
+
             // What stands until a day.
             e.HasIndex(r => r.Until).HasFilter("until is not null and claim is not null").HasDatabaseName("ix_runs_until");
 

@@ -1217,6 +1217,10 @@ namespace Imbrek.Data.Migrations
                         .HasDatabaseName("ix_runs_until")
                         .HasFilter("until is not null and claim is not null");
 
+                    b.HasIndex("AfterId", "Due")
+                        .HasDatabaseName("ix_runs_after")
+                        .HasFilter("after_id is not null");
+
                     b.HasIndex("Database", "Due")
                         .HasDatabaseName("ix_runs_database_due");
 

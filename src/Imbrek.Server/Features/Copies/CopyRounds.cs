@@ -19,13 +19,17 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
 {
     private const string Schedule = "its schedule";
 
+    /// <summary>How many of the runs on a copy are looked at: of one brought on by log every minute there are thousands.</summary>
+    private const int Newest = 20;
+
     /// <summary>How long after a clone could not be refreshed it is tried again, where its schedule is slower.</summary>
     private static readonly Duration TriesAgain = Duration.FromMinutes(30);
 
     /// <summary>What a copy holds that was left open for log, or is refreshed.</summary>
     /// <param name="Made">The run that made it.</param>
-    /// <param name="Rounds">The runs on it, newest first.</param>
-    public sealed record Holding(RunRow Made, IReadOnlyList<RunRow> Rounds)
+    /// <param name="Rounds">The newest runs on it, newest first, and among them the last that brought it on.</param>
+    /// <param name="Count">How many runs there were on it.</param>
+    public sealed record Holding(RunRow Made, IReadOnlyList<RunRow> Rounds, int Count)
     {
         /// <summary>What was asked.</summary>
         public RestoreQuestion Asked { get; } = RestoreQuestion.Of(Made)!;
@@ -60,10 +64,23 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
     public static async Task<IReadOnlyDictionary<Guid, Holding>> OfAsync(ImbrekContext data, IEnumerable<RunRow> rows, CancellationToken cancel)
     {
         RunRow[] made = [.. rows.Where(r => r.Kind is TemporaryCopyKind.LeftOpen or TemporaryCopyKind.Clone && r.StateIs == RunState.Done && r.Claim is not null)];
-        Guid?[] ids = [.. made.Select(r => (Guid?)r.Id)];
-        var rounds = ids.Length == 0 ? [] : await data.Runs.AsNoTracking().Where(r => ids.Contains(r.AfterId) && (r.Kind == ApplyLogKind.KindName || r.Kind == TemporaryCopyKind.Refresh)).OrderByDescending(r => r.Due).ToListAsync(cancel);
-        var by = rounds.ToLookup(r => r.AfterId);
-        return made.ToDictionary(r => r.Id, r => new Holding(r, [.. by[r.Id]]));
+        if (made.Length == 0)
+        {
+            return new Dictionary<Guid, Holding>();
+        }
+
+        Guid[] ids = [.. made.Select(r => r.Id)];
+        var (log, refresh, done) = (ApplyLogKind.KindName, TemporaryCopyKind.Refresh, (short)RunState.Done);
+        var rounds = await data.Runs.FromSql(
+            $"""
+            select r.* from unnest({ids}) made (id) cross join lateral (
+              (select * from runs where after_id = made.id and kind in ({log}, {refresh}) order by due desc limit {Newest})
+              union (select * from runs where after_id = made.id and kind = {log} and result ->> 'reached' is not null order by due desc limit 1)
+              union (select * from runs where after_id = made.id and kind = {refresh} and state = {done} order by due desc limit 1)) r
+            """).AsNoTracking().ToListAsync(cancel);
+        var counts = await data.Runs.Where(r => r.AfterId != null && ids.Contains(r.AfterId.Value) && (r.Kind == log || r.Kind == refresh)).GroupBy(r => r.AfterId).Select(g => new { g.Key, Count = g.Count() }).ToDictionaryAsync(g => g.Key!.Value, g => g.Count, cancel);
+        var by = rounds.OrderByDescending(r => r.Due).ToLookup(r => r.AfterId!.Value);
+        return made.ToDictionary(r => r.Id, r => new Holding(r, [.. by[r.Id]], counts.GetValueOrDefault(r.Id)));
     }
 
     /// <summary>A clone is made anew, not begun yet.</summary>
@@ -84,7 +101,7 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
         }
 
         path = path with { Needs = settings.Answered(path.Needs, asked.Settings) };
-        var question = asked with { Target = now, Planned = RestoreQuestion.Promise.Of(path), On = new(h.Made.Id, h.Rounds.Count + 1) };
+        var question = asked with { Target = now, Planned = RestoreQuestion.Promise.Of(path), On = new(h.Made.Id, h.Count + 1) };
         var steps = Core.Recovery.TemporaryCopy.Refreshed(d, path, asked.Instance, asked.Hosts ?? [], asked.Mask ?? [], h.Made.Until!.Value);
         var row = NewRuns.Row(TemporaryCopyKind.Refresh, d.Id.Value, h.Made.Driver!, question, Run.Of(new RunPlan(steps)), who, now);
         (row.AfterId, row.Claim) = (h.Made.Id, h.Claim);
@@ -130,7 +147,7 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
             throw new BadInputException("to", $"log that can be read at {host.Id} goes on to {Instants.Write(path?.Reaches ?? h.Reached)} so far", 409, "no-log");
         }
 
-        var asked = new ApplyLogKind.Question(new(h.Made.Id, h.Rounds.Count + 1), h.Asked, path?.Reaches ?? h.Reached, opens);
+        var asked = new ApplyLogKind.Question(new(h.Made.Id, h.Count + 1), h.Asked, path?.Reaches ?? h.Reached, opens);
         var row = NewRuns.Row(ApplyLogKind.KindName, d.Id.Value, h.Made.Driver!, asked, Run.Of(new RunPlan(Core.Recovery.TemporaryCopy.FurtherLog(d, s.Fleet.Engines[d.Engine], host.Id, path, opens))), who, now);
         (row.AfterId, row.Claim) = (h.Made.Id, h.Claim);
         return row;
