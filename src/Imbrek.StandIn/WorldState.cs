@@ -69,7 +69,7 @@ public sealed record WorldState
         /// <summary>The instant it starts from, milliseconds.</summary>
         public long LogFromTime { get; init; }
 
-        /// <summary>Whether it kept its log for a task that asks for it.</summary>
+        /// <summary>Whether it kept its log for a task that asks for it; null in a world that was kept before that was remembered.</summary>
         public bool? KeepsLog { get; init; }
 
         /// <summary>The full that differentials build on.</summary>

@@ -332,6 +332,9 @@ public sealed class DatabaseCatalogue
     /// <summary>The hosts a set may be restored on; empty means any.</summary>
     public IReadOnlyList<Id<Host>> UsableOn(int index) => usableOn?.GetValueOrDefault(index) ?? [];
 
+    /// <summary>Whether a set is log in which nothing was written: it ends where it starts.</summary>
+    internal bool IsIdle(int index) => Kinds[index] == SetKind.Log && FromPositions[index] == ToPositions[index];
+
     internal bool HasUsableOn => usableOn is not null;
 
     /// <summary>The first instant after another at which a copy comes, goes, or is no longer locked; null when none is known.</summary>

@@ -78,6 +78,9 @@ public sealed record Database
     /// <summary>The branches after branch 1, in order of their numbers.</summary>
     public IReadOnlyList<Branch> Branches { get; init; } = [];
 
+    /// <summary>The branch it lives on: the last that began; 1 where none has left it.</summary>
+    public int LiveBranch => Branches.Count == 0 ? 1 : Branches[^1].Id;
+
     /// <summary>Service seconds of a path: detect + decide + path + check + redirect (section 4).</summary>
     /// <param name="pathSeconds">Seconds of the restore path alone.</param>
     public double ServiceSeconds(double pathSeconds) =>

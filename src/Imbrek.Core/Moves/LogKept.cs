@@ -50,7 +50,7 @@ public sealed record LogKept(TakeSpec Take, double? Seconds)
             Id = ToBeTaken,
             Database = d.Id,
             Kind = Take.Kind,
-            Branch = d.Branches.Count == 0 ? 1 : d.Branches[^1].Id,
+            Branch = d.LiveBranch,
             ToPosition = subject.Catalogue.Sets.Select(s => s.ToPosition).DefaultIfEmpty().Max(),
             CoversTo = now,
             FinishedAt = now,
@@ -62,27 +62,9 @@ public sealed record LogKept(TakeSpec Take, double? Seconds)
         return RecoverySubject.Of(subject.Fleet, d, new DatabaseCatalogue(d.Id, [full]));
     }
 
-    /// <summary>Adds the steps by which log is kept before anything is restored: settings are changed, and the full is taken.</summary>
-    /// <param name="steps">Where to.</param>
-    /// <param name="needs">Settings that are changed.</param>
-    /// <param name="kept">The full that is taken then; null where log is kept anyway.</param>
-    internal static void Add(List<Step> steps, IReadOnlyList<NeededSetting> needs, LogKept? kept)
-    {
-        steps.AddRange(needs.Select((n, i) => n.ToSet(steps.Count + 1 + i, steps.Count + i)).ToArray());
-        if (kept is not null)
-        {
-            steps.Add(kept.ToTake(steps));
-        }
-    }
-
-    /// <summary>Adds the steps that set back what was changed.</summary>
-    /// <param name="steps">Where to.</param>
-    /// <param name="needs">What was changed.</param>
-    /// <param name="only">Only after this choice; null for always.</param>
-    internal static void AddBack(List<Step> steps, IReadOnlyList<NeededSetting> needs, Step.Guard? only) =>
-        steps.AddRange(needs.Select((n, i) => n.ToSetBack(steps.Count + 1 + i, steps.Count + i, only)).ToArray());
-
-    private Step ToTake(List<Step> steps)
+    /// <summary>The step that takes it.</summary>
+    /// <param name="steps">The steps before it.</param>
+    internal Step ToTake(List<Step> steps)
     {
         var title = $"Take a {Take.Kind.ToString().ToLowerInvariant()} outside the chain: log follows none from before it was kept";
         return RestoreAside.Next(steps, LogRounds.Save, title, Take.Store, Seconds is { } s ? (s, "profile") : null, Undo.Nothing, null) with { Work = RunJson.Write(Take) };

@@ -35,11 +35,12 @@ public static class MoveByDump
     /// <summary>The steps of a rehearsal.</summary>
     public static IReadOnlyList<Step> Rehearsed(Order order)
     {
-        var steps = new List<Step>(order.Needs.Select((n, i) => n.ToSet(i + 1, i)));
+        var steps = new List<Step>();
+        NeededSetting.AddSet(steps, order.Needs);
         AddDump(steps, order, "while it is worked in", null);
         AddProvision(steps, order);
         AddLoad(steps, order, null);
-        AddBack(steps, order, null);
+        NeededSetting.AddSetBack(steps, order.Needs, null);
         AddCheck(steps, order, null, "Check it against what was dumped");
         Add(steps, order, "discard", "Throw it away", null, Undo.Nothing, null);
         AddClear(steps, order, null);
@@ -55,7 +56,7 @@ public static class MoveByDump
     {
         var (steps, d, host) = (new List<Step>(), order.Database, order.Host.Id.Value);
         Add(steps, order, Try, "Try what it needs, and change nothing", null, Undo.Nothing, null);
-        steps.AddRange(order.Needs.Select((n, i) => n.ToSet(steps.Count + 1 + i, steps.Count + i)).ToArray());
+        NeededSetting.AddSet(steps, order.Needs);
         AddProvision(steps, order);
         var hold = steps.Count + 1;
         var moved = new Step.Guard(hold, MoveByRounds.Switch);
@@ -78,7 +79,7 @@ public static class MoveByDump
         // Refused, people are asked again; thrown away then, everybody is let in where it was.
         steps[^1] = steps[^1] with { NoWayBack = true, RetryRefusals = true, Reopens = hold };
         Add(steps, order, "name", "Name its host and the new branch in the fleet; replicas that cannot follow are named", null, Undo.Nothing, moved);
-        AddBack(steps, order, moved);
+        NeededSetting.AddSetBack(steps, order.Needs, moved);
         if (first is not null)
         {
             steps.Add(RestoreAside.FirstBase(steps.Count + 1, steps.Count, "the new branch", first, d.Id, moved));
@@ -87,7 +88,7 @@ public static class MoveByDump
         AddClear(steps, order, moved);
         var thrown = new Step.Guard(hold, RestoreAside.ThrowAway);
         steps.Add(RestoreAside.Last(steps.Count + 1, "discard", "Throw away what was brought up: it stays where it is", host, [hold], thrown));
-        AddBack(steps, order, thrown);
+        NeededSetting.AddSetBack(steps, order.Needs, thrown);
         return steps;
     }
 
@@ -110,8 +111,6 @@ public static class MoveByDump
     }
 
     private static void AddClear(List<Step> steps, Order order, Step.Guard? only) => Add(steps, order, Clear, $"Remove the dump from {order.Take.Store}", null, Undo.Nothing, only);
-
-    private static void AddBack(List<Step> steps, Order order, Step.Guard? only) => steps.AddRange(order.Needs.Select((n, i) => n.ToSetBack(steps.Count + 1 + i, steps.Count + i, only)).ToArray());
 
     private static void Add(List<Step> steps, Order order, string kind, string title, (double, string)? expected, Undo undo, Step.Guard? only) =>
         steps.Add(RestoreAside.Next(steps, kind, title, order.Host.Id.Value, expected, undo, only));

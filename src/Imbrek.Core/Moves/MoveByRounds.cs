@@ -36,7 +36,12 @@ public static class MoveByRounds
     {
         var host = path.Host.Value;
         var steps = new List<Step>();
-        LogKept.Add(steps, needs, kept);
+        NeededSetting.AddSet(steps, needs);
+        if (kept is not null)
+        {
+            steps.Add(kept.ToTake(steps));
+        }
+
         steps.AddRange(RestoreAside.Ready(database, path, instance, steps.Count, null, open: false));
         foreach (var round in forecast.Rounds.Skip(1).Take(LogRounds.Most))
         {
@@ -56,14 +61,14 @@ public static class MoveByRounds
         // Refused, people are asked again; thrown away then, everybody is let in where it was.
         steps[^1] = steps[^1] with { NoWayBack = true, RetryRefusals = true, Reopens = hold };
         Add("name", "Name its host and the new branch in the fleet; replicas that cannot follow are named", null, Undo.Nothing);
-        LogKept.AddBack(steps, needs, switched);
+        NeededSetting.AddSetBack(steps, needs, switched);
         if (first is not null)
         {
             steps.Add(RestoreAside.FirstBase(steps.Count + 1, steps.Count, "the new branch", first, database.Id, switched));
         }
 
         steps.Add(RestoreAside.Last(steps.Count + 1, "discard", "Throw away what was brought up: it stays where it is", host, [hold], new(hold, RestoreAside.ThrowAway)));
-        LogKept.AddBack(steps, needs, new(hold, RestoreAside.ThrowAway));
+        NeededSetting.AddSetBack(steps, needs, new(hold, RestoreAside.ThrowAway));
         return steps;
 
         void AddRound(string when, double seconds, Step.Guard? only) => LogRounds.Add(steps, host, log, when, seconds, only);

@@ -36,7 +36,7 @@ public sealed record MoveForecast(IReadOnlyList<MoveForecast.Round> Rounds, Move
             throw new ArgumentException($"{member} {why}", nameof(q));
         }
 
-        var rounds = new List<Round> { q.First is { } first ? new(q.Size, first) : Copy(q, q.Size) };
+        var rounds = new List<Round> { q.FirstRound is { } first ? new(q.Size, first) : Copy(q, q.Size) };
         while (true)
         {
             var last = Next(q, rounds[^1]);

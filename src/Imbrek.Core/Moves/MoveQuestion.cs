@@ -10,8 +10,8 @@ namespace Imbrek.Core.Moves;
 /// <param name="Check">Seconds to check it.</param>
 /// <param name="Read">Bytes per second at which the source is read whole in each round, because it does not track what changes; above 0, null where it does.</param>
 /// <param name="Most">The most rounds after the first in which the source stays open.</param>
-/// <param name="First">Seconds that the first round takes, where the way by which all of it is moved is known; null where that goes at the rate too.</param>
-public sealed record MoveQuestion(double Size, double Change, double Rate, double Round, double Window, double Metadata, double Check, double? Read = null, int Most = MoveQuestion.UsualMost, double? First = null)
+/// <param name="FirstRound">Seconds that the first round takes, where the way by which all of it is moved is known; null where that goes at the rate too.</param>
+public sealed record MoveQuestion(double Size, double Change, double Rate, double Round, double Window, double Metadata, double Check, double? Read = null, int Most = MoveQuestion.UsualMost, double? FirstRound = null)
 {
     /// <summary>The most rounds where nothing is said.</summary>
     public const int UsualMost = 50;
@@ -33,7 +33,7 @@ public sealed record MoveQuestion(double Size, double Change, double Rate, doubl
             }
         }
 
-        foreach (var (member, value) in (IEnumerable<(string, double)>)[("change", Change), ("round", Round), ("window", Window), ("metadata", Metadata), ("check", Check), ("first", First ?? 0)])
+        foreach (var (member, value) in (IEnumerable<(string, double)>)[("change", Change), ("round", Round), ("window", Window), ("metadata", Metadata), ("check", Check), ("firstRound", FirstRound ?? 0)])
         {
             if (!(value >= 0 && value <= Largest))
             {

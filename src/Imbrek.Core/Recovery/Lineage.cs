@@ -398,13 +398,13 @@ public sealed class Lineage
         {
             this.c = c;
             byPosition = states;
-            Array.Sort(states.Select(i => (c.ToPositions[i], Idle(i), c.CoversTo[i], i)).ToArray(), byPosition);
-            if (Array.Exists(byPosition, Idle))
+            Array.Sort(states.Select(i => (c.ToPositions[i], c.IsIdle(i), c.CoversTo[i], i)).ToArray(), byPosition);
+            if (Array.Exists(byPosition, c.IsIdle))
             {
                 idleRunEnd = new int[byPosition.Length];
                 for (var at = byPosition.Length - 1; at >= 0; at--)
                 {
-                    var joins = at + 1 < byPosition.Length && Idle(byPosition[at]) && Idle(byPosition[at + 1])
+                    var joins = at + 1 < byPosition.Length && c.IsIdle(byPosition[at]) && c.IsIdle(byPosition[at + 1])
                         && c.ToPositions[byPosition[at]] == c.ToPositions[byPosition[at + 1]];
                     idleRunEnd[at] = joins ? idleRunEnd[at + 1] : at + 1;
                 }
@@ -432,7 +432,7 @@ public sealed class Lineage
             for (var at = lo; at < byPosition.Length && c.ToPositions[byPosition[at]] <= limit; at++)
             {
                 var state = byPosition[at];
-                if (sameBranch && idleRunEnd is not null && Idle(state))
+                if (sameBranch && idleRunEnd is not null && c.IsIdle(state))
                 {
                     at = SkipIdle(at, c.CoversFrom[log]);
                     if (at == byPosition.Length || c.ToPositions[byPosition[at]] > limit)
@@ -441,7 +441,7 @@ public sealed class Lineage
                     }
 
                     state = byPosition[at];
-                    if (Idle(state) && c.CoversTo[state] <= c.CoversFrom[log])
+                    if (c.IsIdle(state) && c.CoversTo[state] <= c.CoversFrom[log])
                     {
                         continue;
                     }
@@ -451,14 +451,12 @@ public sealed class Lineage
                 {
                     into.Add(state);
                 }
-                else if (idleRunEnd is not null && Idle(state))
+                else if (idleRunEnd is not null && c.IsIdle(state))
                 {
                     at = idleRunEnd[at] - 1;
                 }
             }
         }
-
-        private bool Idle(int i) => c.Kinds[i] == SetKind.Log && c.FromPositions[i] == c.ToPositions[i];
 
         /// <summary>The first place of an idle run whose time is after <paramref name="coversFrom"/>, or the place after the run's last when there is none.</summary>
         private int SkipIdle(int at, long coversFrom)

@@ -55,6 +55,29 @@ public sealed record NeededSetting(Id<Host> Host, string Name, string Value, str
     /// <param name="only">Only after this choice; null for always.</param>
     public Step ToSetBack(int number, int after, Step.Guard? only = null) => RestoreAside.Last(number, SetBack, $"On {Host} set {Name} back to what it was", Host.Value, [after], only) with { Work = RunJson.Write(this) };
 
+    /// <summary>Adds the steps that change some, one after the other.</summary>
+    /// <param name="steps">Where to.</param>
+    /// <param name="needs">Those that are changed.</param>
+    internal static void AddSet(List<Step> steps, IReadOnlyList<NeededSetting> needs)
+    {
+        foreach (var need in needs)
+        {
+            steps.Add(need.ToSet(steps.Count + 1, steps.Count));
+        }
+    }
+
+    /// <summary>Adds the steps that set them back.</summary>
+    /// <param name="steps">Where to.</param>
+    /// <param name="needs">Those that were changed.</param>
+    /// <param name="only">Only after this choice; null for always.</param>
+    internal static void AddSetBack(List<Step> steps, IReadOnlyList<NeededSetting> needs, Step.Guard? only)
+    {
+        foreach (var need in needs)
+        {
+            steps.Add(need.ToSetBack(steps.Count + 1, steps.Count, only));
+        }
+    }
+
     private static NeededSetting[] By(string kind, IEnumerable<Step> steps) => [.. steps.Where(s => s.Kind == kind).Select(s => RunJson.Read<NeededSetting>(s.Work)).DistinctBy(n => (n.Host, n.Name))];
 
     /// <summary>Carries one of its steps out.</summary>

@@ -363,7 +363,7 @@ public sealed class PathFinder
     {
         for (var i = 0; i < c.Count; i++)
         {
-            if (c.Kinds[i] == SetKind.Log && c.Branches[i] == branch && c.FromPositions[i] == c.ToPositions[i] && c.CoversFrom[i] <= time && time < c.CoversTo[i])
+            if (c.Branches[i] == branch && c.IsIdle(i) && c.CoversFrom[i] <= time && time < c.CoversTo[i])
             {
                 return c.ToPositions[i];
             }

@@ -32,7 +32,7 @@ public static class SecondDatabase
     /// <param name="move">The figures of a move.</param>
     /// <param name="path">The path to its host.</param>
     public static MoveQuestion FiguresOf(MoveQuestion move, RestorePath path) =>
-        move with { Window = CaughtUpSeconds, Metadata = 0, Check = 0, Most = LogRounds.Most - 1, First = path.ProvisionSeconds + path.Steps.Sum(s => s.Seconds) };
+        move with { Window = CaughtUpSeconds, Metadata = 0, Check = 0, Most = LogRounds.Most - 1, FirstRound = path.ProvisionSeconds + path.Steps.Sum(s => s.Seconds) };
 
     /// <summary>The steps.</summary>
     /// <param name="source">The database it is made of.</param>
@@ -51,7 +51,12 @@ public static class SecondDatabase
         {
             RestoreAside.Last(1, Try, $"Try what {made.Id} needs on {host}: its name, engine and room, and {names.Count} names of files and accounts{(other == 0 ? "" : $", {other} of them others than before")}", host, []) with { Attempts = 2, RetryRefusals = false },
         };
-        LogKept.Add(steps, follows?.Needs ?? [], follows?.Kept);
+        NeededSetting.AddSet(steps, follows?.Needs ?? []);
+        if (follows?.Kept is { } kept)
+        {
+            steps.Add(kept.ToTake(steps));
+        }
+
         steps.AddRange(RestoreAside.Ready(source, path, instance, steps.Count, null, open: follows is null));
         if (follows is not null)
         {
@@ -61,7 +66,7 @@ public static class SecondDatabase
             }
 
             // It has caught up: from here on nothing of its source is needed.
-            LogKept.AddBack(steps, follows.Needs, null);
+            NeededSetting.AddSetBack(steps, follows.Needs, null);
             Add("open", "Open it for those who check it, and for nobody else", (follows.OpenSeconds, "profile"), Undo.Covered, null);
             Add("check", "Check digest, rows and markers", (source.CheckSeconds, "fleet"), Undo.Nothing, null);
         }

@@ -84,7 +84,7 @@ internal sealed class SimulatedDatabase
     public List<Silence> Silences { get; } = [];
 
     /// <summary>The branch it lives on.</summary>
-    public int Branch => Database.Branches.Count == 0 ? 1 : Database.Branches[^1].Id;
+    public int Branch => Database.LiveBranch;
 
     /// <summary>Its replicas; they are told each record as it is committed.</summary>
     public List<Replication.SimulatedReplica> Replicas { get; } = [];

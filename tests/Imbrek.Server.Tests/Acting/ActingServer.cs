@@ -207,6 +207,16 @@ internal sealed class ActingServer : IAsyncDisposable
     /// <summary>Asks for a restore of the database to five minutes ago.</summary>
     public async Task<Guid> RestoreAsync(string instance = "aside", bool held = true, double? limit = null)
     {
+        var row = RestoreRow(instance, held, limit);
+        await using var data = ImbrekDatabase.Context(Source);
+        Assert.True(await NewRuns.AddAsync(data, row, default));
+        Worker.Wake(row.Id);
+        return row.Id;
+    }
+
+    /// <summary>Such a restore, not asked for yet.</summary>
+    public RunRow RestoreRow(string instance = "aside", bool held = true, double? limit = null)
+    {
         var db = Fleet["d"];
         var target = Now - Duration.FromMinutes(5);
         var path = PathFinder.Find(db.Subject, new PathQuestion { Target = target, At = Now, Loss = Loss.None }).Best!;
@@ -214,10 +224,7 @@ internal sealed class ActingServer : IAsyncDisposable
         var steps = RestoreAside.Steps(db.Subject.Database, path, instance, held).Select(s => limit is null ? s : s with { TimeLimitSeconds = limit, Attempts = 1 });
         var row = NewRuns.Row(held ? RestoreKind.KindName : RehearsalKind.KindName, "d", Driver.Name, asked, Run.Of(new RunPlan([.. steps])), "ada", Clock.GetCurrentInstant());
         row.Claim = asked.Claim;
-        await using var data = ImbrekDatabase.Context(Source);
-        Assert.True(await NewRuns.AddAsync(data, row, default));
-        Worker.Wake(row.Id);
-        return row.Id;
+        return row;
     }
 
     /// <summary>Decides, as the endpoint does; nothing when nobody is asked any more.</summary>

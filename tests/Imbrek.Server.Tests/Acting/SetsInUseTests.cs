@@ -3,7 +3,6 @@ using Imbrek.Core.Runs;
 using Imbrek.Data;
 using Imbrek.Server.Features.Runs;
 using Imbrek.Server.Features.Runs.CleanUp;
-using Imbrek.Server.Features.Runs.Restore;
 using Microsoft.EntityFrameworkCore;
 using Xunit;
 
@@ -23,8 +22,8 @@ public class SetsInUseTests
         // The same, with a step that took something; of a driver that nobody has, so that it stays as it is.
         var took = Run.Of(new RunPlan([.. run.Plan.Steps, new Step { Number = run.Plan.Steps.Count + 1, Kind = LogRounds.Save, Title = "take", After = [] }]));
         took = took.Begin(took.Plan.Steps.Count, ActingServer.Now).Finish(took.Plan.Steps.Count, ActingServer.Now, measured: RunJson.Write(new TaskSteps.Measured(1, 1, Set: "taken")));
-        var copy = NewRuns.Row(row.Kind, row.Database, "nobody", RestoreQuestion.Of(row)!, took, "ada", ActingServer.Now);
-        copy.Claim = "h2/other";
+        var copy = s.RestoreRow("other");
+        (copy.Driver, copy.Steps) = ("nobody", RunJson.WriteSteps(took));
         await using var data = ImbrekDatabase.Context(s.Source);
         Assert.True(await NewRuns.AddAsync(data, copy, default));
         Assert.Equal(["diff", "full", "log01", "log02", "taken"], (await SetsInUse.OfAsync(s.Source, row.Database, default)).Order());

@@ -37,7 +37,6 @@ internal sealed class CopyEnds(NpgsqlDataSource source, IServiceScopeFactory sco
             null,
             p.Run.Until));
 
-
     /// <inheritdoc/>
     protected override async Task LookAsync(CancellationToken cancel)
     {

@@ -28,8 +28,7 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
     /// <summary>What a copy holds that was left open for log, or is refreshed.</summary>
     /// <param name="Made">The run that made it.</param>
     /// <param name="Rounds">The newest runs on it, newest first, and among them the last that brought it on.</param>
-    /// <param name="Count">How many runs there were on it.</param>
-    public sealed record Holding(RunRow Made, IReadOnlyList<RunRow> Rounds, int Count)
+    public sealed record Holding(RunRow Made, IReadOnlyList<RunRow> Rounds)
     {
         /// <summary>What was asked.</summary>
         public RestoreQuestion Asked { get; } = RestoreQuestion.Of(Made)!;
@@ -49,6 +48,9 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
 
         /// <summary>Whether nobody is in it because it could not be refreshed.</summary>
         public bool IsEmpty => Made.Kind == TemporaryCopyKind.Clone && Rounds is [var last, ..] && last.StateIs is RunState.Failed or RunState.Cancelled;
+
+        /// <summary>Which of the runs on it the next one is.</summary>
+        public long NextRound => Rounds.Select(r => (r.Kind == ApplyLogKind.KindName ? RunJson.Read<ApplyLogKind.Question>(r.Question!).On : RestoreQuestion.Of(r)!.On)!.Round).DefaultIfEmpty().Max() + 1;
 
         /// <summary>What one run on it claims: no other is on it meanwhile.</summary>
         public string Claim => RestoreQuestion.BusyOf(Asked.Claim);
@@ -78,9 +80,8 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
               union (select * from runs where after_id = made.id and kind = {log} and result ->> 'reached' is not null order by due desc limit 1)
               union (select * from runs where after_id = made.id and kind = {refresh} and state = {done} order by due desc limit 1)) r
             """).AsNoTracking().ToListAsync(cancel);
-        var counts = await data.Runs.Where(r => r.AfterId != null && ids.Contains(r.AfterId.Value) && (r.Kind == log || r.Kind == refresh)).GroupBy(r => r.AfterId).Select(g => new { g.Key, Count = g.Count() }).ToDictionaryAsync(g => g.Key!.Value, g => g.Count, cancel);
         var by = rounds.OrderByDescending(r => r.Due).ToLookup(r => r.AfterId!.Value);
-        return made.ToDictionary(r => r.Id, r => new Holding(r, [.. by[r.Id]], counts.GetValueOrDefault(r.Id)));
+        return made.ToDictionary(r => r.Id, r => new Holding(r, [.. by[r.Id]]));
     }
 
     /// <summary>A clone is made anew, not begun yet.</summary>
@@ -101,7 +102,7 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
         }
 
         path = path with { Needs = settings.Answered(path.Needs, asked.Settings) };
-        var question = asked with { Target = now, Planned = RestoreQuestion.Promise.Of(path), On = new(h.Made.Id, h.Count + 1) };
+        var question = asked with { Target = now, Planned = RestoreQuestion.Promise.Of(path), On = new(h.Made.Id, h.NextRound) };
         var steps = Core.Recovery.TemporaryCopy.Refreshed(d, path, asked.Instance, asked.Hosts ?? [], asked.Mask ?? [], h.Made.Until!.Value);
         var row = NewRuns.Row(TemporaryCopyKind.Refresh, d.Id.Value, h.Made.Driver!, question, Run.Of(new RunPlan(steps)), who, now);
         (row.AfterId, row.Claim) = (h.Made.Id, h.Claim);
@@ -147,7 +148,7 @@ internal sealed class CopyRounds(IServiceScopeFactory scopes, FleetState fleet, 
             throw new BadInputException("to", $"log that can be read at {host.Id} goes on to {Instants.Write(path?.Reaches ?? h.Reached)} so far", 409, "no-log");
         }
 
-        var asked = new ApplyLogKind.Question(new(h.Made.Id, h.Count + 1), h.Asked, path?.Reaches ?? h.Reached, opens);
+        var asked = new ApplyLogKind.Question(new(h.Made.Id, h.NextRound), h.Asked, path?.Reaches ?? h.Reached, opens);
         var row = NewRuns.Row(ApplyLogKind.KindName, d.Id.Value, h.Made.Driver!, asked, Run.Of(new RunPlan(Core.Recovery.TemporaryCopy.FurtherLog(d, s.Fleet.Engines[d.Engine], host.Id, path, opens))), who, now);
         (row.AfterId, row.Claim) = (h.Made.Id, h.Claim);
         return row;

@@ -77,7 +77,7 @@ internal static class MoveEndpoints
         var d = s.Database;
         var forecast = MoveForecast.Of(q);
         var settings = await SettingsAsked.AtAsync(data, now, cancel);
-        var log = LogForOne.Of(s, designed, now);
+        var log = LogToFollow.Of(s, designed, now);
         return TypedResults.Ok(new MoveSheet(
             d.Name,
             d.Host.Value,
@@ -123,10 +123,9 @@ internal static class MoveEndpoints
             throw new BadInputException("window", $"nobody could write for {PlainDuration.Of(forecast.DowntimeSeconds)}, and {PlainDuration.Of(q.Window)} are allowed: give it a longer window, or more bytes a second", 409, "does-not-fit");
         }
 
-        var log = LogForOne.Of(s, designed, now);
-        var with = log.In(s, now);
-        var path = PathFinder.Unopened(with, now, to) ?? throw new BadInputException("to", $"no set of {s.Database.Name} that log could follow can be read at {to.Id}", 409, "no-path");
-        if (Prechecks.Of(with, to, path, Loss.None, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").ToArray() is { Length: > 0 } failed)
+        var log = LogToFollow.Of(s, designed, now);
+        var path = PathFinder.Unopened(log.From, now, to) ?? throw new BadInputException("to", $"no set of {s.Database.Name} that log could follow can be read at {to.Id}", 409, "no-path");
+        if (Prechecks.Of(log.From, to, path, Loss.None, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}").ToArray() is { Length: > 0 } failed)
         {
             throw new BadInputException("to", string.Join("; ", failed), 409, "precheck-failed");
         }
@@ -240,7 +239,7 @@ internal static class MoveEndpoints
     }
 
     /// <summary>What must be changed on the host it leaves.</summary>
-    private static IReadOnlyList<NeededSetting> NeedsOf(RecoverySubject s, LogForOne log) => [.. NeededSetting.Of(s.Fleet.Hosts[s.Database.Host], s.Fleet.Engines[s.Database.Engine].MoveNeeds), .. log.Needs];
+    private static IReadOnlyList<NeededSetting> NeedsOf(RecoverySubject s, LogToFollow log) => [.. NeededSetting.Of(s.Fleet.Hosts[s.Database.Host], s.Fleet.Engines[s.Database.Engine].MoveNeeds), .. log.Needs];
 
     /// <summary>Why a database is not moved to a host by its sets, whatever the figures; null when it can be.</summary>
     private static string? WhyNotBegun(RecoverySubject s, Core.Fleet.Host to, Runs.Drivers drivers)
@@ -249,7 +248,7 @@ internal static class MoveEndpoints
         return drivers.TryFor(d) is not { } family ? Drivers.WhyNone(d)
             : family.WhyNoMove is { } no ? no
             : d.IsInstanceData ? "what an instance holds beside its databases stays with its host"
-            : LogForOne.WhyNot(s, family) is { } noLog ? $"log is what follows, and {noLog}"
+            : LogToFollow.WhyNot(s, family) is { } noLog ? $"log is what follows, and {noLog}"
             : s.Fleet.ReplicasOf(d.Id).FirstOrDefault(r => r.Place.Hosts.Contains(to.Id)) is { } replica ? $"{replica.Id} follows there already: switch over to it"
             : HostQualification.WhyNot(s.Fleet, d, to, Loss.None);
     }

@@ -41,6 +41,9 @@ internal static class TaskSteps
     /// <summary>What the steps of a run measured.</summary>
     public static IEnumerable<Measured> MeasuredBy(Run run) => run.Plan.Steps.Select(s => run[s.Number].Measured).OfType<string>().Select(RunJson.Read<Measured>);
 
+    /// <summary>The set that a step took; null when it took none.</summary>
+    public static string? TakenBy(Run run, int step) => run[step].Measured is { } measured ? RunJson.Read<Measured>(measured).Set : null;
+
     /// <summary>What a run came to, for the columns that all runs have.</summary>
     public static Tally TallyOf(RunContext run)
     {

@@ -108,12 +108,11 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
         var loss = Premise.Read(request.Loss, null, state.Fleet, now).Loss.For(d, s.Fleet);
         var (path, figures, log) = request.Target is { } target ? (AtInstant(db, request, target, now, loss), null, null) : Following(s, request.Host, now);
         path = path with { Needs = settings.Answered(path.Needs, request.Settings) };
-        var read = log?.In(s, now) ?? s;
         var at = s.Fleet.Hosts[path.Host];
         var room = request.SizeBytes ?? d.SizeBytes;
         string[] failed =
         [
-            .. Prechecks.Of(read, at, path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}"),
+            .. Prechecks.Of(log?.From ?? s, at, path, loss, now).Where(c => c.Outcome == PrecheckOutcome.Failed).Select(c => $"{c.Name}: {c.Detail}"),
             .. at.FreeBytes < room && room > d.SizeBytes ? [$"{Prechecks.Room}: {at.FreeBytes} bytes free on {at.Id}, {room} are wanted"] : Array.Empty<string>(),
         ];
         if (failed.Length > 0)
@@ -172,7 +171,7 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
     }
 
     /// <summary>The path to a state that follows, with the figures by which it does, and what it takes for its log to.</summary>
-    private (RestorePath Path, MoveQuestion Figures, LogForOne Log) Following(RecoverySubject s, string? host, Instant now)
+    private (RestorePath Path, MoveQuestion Figures, LogToFollow Log) Following(RecoverySubject s, string? host, Instant now)
     {
         var d = s.Database;
         if (host is null)
@@ -186,14 +185,14 @@ internal sealed class SecondDatabasePlanning(FleetState state, DesignedState des
             throw new BadInputException("host", not, 409, "host");
         }
 
-        if (LogForOne.WhyNot(s, drivers.For(d)) is { } noLog)
+        if (LogToFollow.WhyNot(s, drivers.For(d)) is { } noLog)
         {
             throw new BadInputException("target", $"log is what a copy catches up by, and {noLog}; or say as of which instant", 409, "no-log");
         }
 
         var known = MoveFigures.Of(s.Fleet, d, to, designed.LoadOf(d, now)) ?? throw new BadInputException("host", $"nothing links {s.Fleet.Hosts[d.Host].Site} and {to.Site}", 409, "no-link");
-        var log = LogForOne.Of(s, designed, now);
-        var path = PathFinder.Unopened(log.In(s, now), now, to) ?? throw new BadInputException("host", $"no set of {d.Name} that log could follow can be read at {to.Id}", 409, "no-path");
+        var log = LogToFollow.Of(s, designed, now);
+        var path = PathFinder.Unopened(log.From, now, to) ?? throw new BadInputException("host", $"no set of {d.Name} that log could follow can be read at {to.Id}", 409, "no-path");
         return (path, Core.Recovery.SecondDatabase.FiguresOf(known.Question, path), log);
     }
 

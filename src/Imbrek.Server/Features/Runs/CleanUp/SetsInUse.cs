@@ -24,5 +24,5 @@ internal static class SetsInUse
     }
 
     private static IEnumerable<string> OfRun(Run run) => run.Plan.Steps.SelectMany(RestoreAside.PiecesOf).Select(p => p.Set)
-        .Concat(run.Plan.Steps.Where(s => s.Kind == LogRounds.Save).Select(s => run[s.Number].Measured).OfType<string>().Select(m => RunJson.Read<TaskSteps.Measured>(m).Set).OfType<string>());
+        .Concat(run.Plan.Steps.Where(s => s.Kind == LogRounds.Save).Select(s => TaskSteps.TakenBy(run, s.Number)).OfType<string>());
 }

@@ -43,7 +43,7 @@ internal abstract class FollowingKind(Drivers drivers, FleetState fleet, IClock 
     private (BackupSet? Set, StepResult? NotYet) TakenBy(RunContext run, int step)
     {
         var catalogue = Fleet[run.Row.Database].Subject.Catalogue;
-        return run.Run[step].Measured is not { } took || RunJson.Read<TaskSteps.Measured>(took).Set is not { } set ? (null, null)
+        return TaskSteps.TakenBy(run.Run, step) is not { } set ? (null, null)
             : catalogue.IndexOf(new(set)) is >= 0 and var i ? (catalogue[i], null)
             : (null, new StepResult($"{set} is not in the catalogue yet", LookAgainAfter: Duration.FromSeconds(1)));
     }
@@ -61,7 +61,7 @@ internal abstract class FollowingKind(Drivers drivers, FleetState fleet, IClock 
         var now = Clock.GetCurrentInstant();
         now = set is null ? now : LogRounds.AsOf(set, now);
         var host = s.Fleet.Hosts[new(asked.Host)];
-        if (PathFinder.Onwards(s, now, host, s.Database.Branches.Count == 0 ? 1 : s.Database.Branches[^1].Id, LogRounds.ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
+        if (PathFinder.Onwards(s, now, host, s.Database.LiveBranch, LogRounds.ReachedBy(run.Run) ?? asked.Planned.Reaches) is not { } path)
         {
             return new StepResult("nothing was written meanwhile", RestoreAside.Write(new RestoreAside.Measured(0, 0)));
         }
