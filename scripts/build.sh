@@ -20,11 +20,11 @@ publish() {
   local project=$1 folder=$2 log="$here/out/$2.log" ahead=(--self-contained false)
   [ "$3" = alone ] || ahead=(--self-contained true -p:PublishReadyToRunComposite=true)
   shift 3
-  if stale "$here/out/$folder/.built" "$here/Directory.Build.props" "$here/Directory.Packages.props" "$@"; then
+  if stale "$here/out/$folder/.built" "$here/Directory.Build.props" "$here/Directory.Packages.props" "$here/src/Ahead.targets" "$@"; then
     mkdir -p "$here/out"
     echo "Building $(basename "$project")…" >&2
     # Compiled ahead where the compiler for that can be had, which starts faster (decision 025). Otherwise as usual.
-    if ! publish_once "$project" "$folder" --use-current-runtime -p:PublishReadyToRun=true "${ahead[@]}" >"$log" 2>&1 \
+    if ! publish_once "$project" "$folder" -p:PublishReadyToRun=true "${ahead[@]}" >"$log" 2>&1 \
       && ! publish_once "$project" "$folder" >"$log" 2>&1; then
       cat "$log" >&2
       exit 1

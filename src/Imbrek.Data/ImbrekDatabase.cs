@@ -1,3 +1,4 @@
+using System.Data.Common;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Design;
 using Npgsql;
@@ -9,10 +10,27 @@ public static class ImbrekDatabase
 {
     private const long MigrationLock = 0x1_4D_42_52_45_4B;
 
-    /// <summary>A pool of connections that speak NodaTime.</summary>
+    /// <summary>How many statements of a connection PostgreSQL remembers: those that are sent again and again.</summary>
+    private const int Prepared = 60;
+
+    /// <summary>
+    /// A pool of connections that speak NodaTime. Statements used often are prepared, for to plan them takes PostgreSQL as long as to carry them out; and a connection is taken again as it was left, its temporary tables
+    /// with it, for nobody here leaves settings behind. What the connection's string says about either counts.
+    /// </summary>
     public static NpgsqlDataSource Source(string connection)
     {
         var builder = new NpgsqlDataSourceBuilder(connection);
+        var said = new DbConnectionStringBuilder { ConnectionString = connection };
+        if (!said.ContainsKey("Max Auto Prepare"))
+        {
+            builder.ConnectionStringBuilder.MaxAutoPrepare = Prepared;
+        }
+
+        if (!said.ContainsKey("No Reset On Close"))
+        {
+            builder.ConnectionStringBuilder.NoResetOnClose = true;
+        }
+
         builder.UseNodaTime();
         return builder.Build();
     }

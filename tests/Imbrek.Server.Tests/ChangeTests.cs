@@ -5,7 +5,7 @@ using Xunit;
 namespace Imbrek.Server.Tests;
 
 /// <summary>Changes on the real process: rehearsed on a copy that is thrown away, carried out on their day while the process dies, kept or turned back; and what is refused.</summary>
-[Collection("demo")]
+[Collection("ways")]
 public class ChangeTests(DemoServer demo)
 {
     private const string Database = "work-orders";

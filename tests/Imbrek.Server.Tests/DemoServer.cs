@@ -3,7 +3,7 @@ using Xunit;
 
 namespace Imbrek.Server.Tests;
 
-/// <summary>One demo server for all tests that use one; they run one after another.</summary>
+/// <summary>A demo server that many tests share; those of one collection run one after another.</summary>
 public sealed class DemoServer : IAsyncLifetime
 {
     public ServerProcess Server { get; private set; } = null!;
@@ -41,5 +41,10 @@ public sealed class DemoServer : IAsyncLifetime
     }
 }
 
+/// <summary>What is seen, planned and due.</summary>
 [CollectionDefinition("demo")]
 public class DemoCollection : ICollectionFixture<DemoServer>;
+
+/// <summary>What is restored, copied, moved and changed.</summary>
+[CollectionDefinition("ways")]
+public class WaysCollection : ICollectionFixture<DemoServer>;

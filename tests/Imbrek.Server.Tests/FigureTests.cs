@@ -294,35 +294,4 @@ public class FigureTests(DemoServer demo)
 
         Assert.Equal(HttpStatusCode.NotFound, (await look.Http.GetAsync("/api/findings?database=none")).StatusCode);
     }
-
-    [Fact]
-    public async Task Where_designed_and_observed_differ_by_more_than_a_tenth_it_is_said_why()
-    {
-        // In a world of its own: in one in which many days have passed nothing of its history is in the week looked at.
-        await using var server = await ServerProcess.StartAsync(demo: true);
-        using var admin = await Session.SignInAsync(server.Url, "admin");
-        await admin.PaceAsync(0);
-        using var look = await Session.SignInAsync(server.Url, "look");
-        var (agree, differ) = (0, 0);
-        foreach (var id in Of(await look.GetAsync("/api/fleet"), "rows").Where(r => Of(r, "plans").Length > 0).Select(r => Text(r, "id")))
-        {
-            var view = await look.GetAsync($"/api/databases/{id}/plan?loss=site");
-            foreach (var f in Of(view, "figures"))
-            {
-                double? designed = f.GetProperty("designedExposureSeconds") is { ValueKind: JsonValueKind.Number } d ? d.GetDouble() : null;
-                double? observed = f.GetProperty("observedExposureSeconds") is { ValueKind: JsonValueKind.Number } o ? o.GetDouble() : null;
-                var far = designed is null != observed is null || Math.Abs((designed - observed) ?? 0) > 0.1 * Math.Max(designed ?? 0, observed ?? 0);
-                Assert.Equal(far, Of(f, "whyTheyDiffer").Length > 0);
-                _ = far ? differ++ : agree++;
-            }
-
-            Assert.NotEmpty(Of(view, "next"));
-            Assert.Equal(Of(view, "next").Select(n => Time(n, "due")).Order(), Of(view, "next").Select(n => Time(n, "due")));
-        }
-
-        var hole = await look.GetAsync("/api/databases/cargo-manifests/plan?loss=site");
-        Assert.Contains(Of(hole, "figures").SelectMany(f => Of(f, "whyTheyDiffer")), w => w.GetString()!.Contains("is in no set", StringComparison.Ordinal));
-
-        Assert.True(agree > 0 && differ > 0, $"{agree} agree, {differ} differ");
-    }
 }

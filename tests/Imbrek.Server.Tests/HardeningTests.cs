@@ -1,4 +1,3 @@
-using System.Diagnostics;
 using System.Globalization;
 using System.Net;
 using System.Net.Http.Headers;
@@ -120,7 +119,7 @@ public sealed class HardeningTests
         ];
         string[] values = ["tickets", "none", "site:quay", "2026-11-24T10:00:00Z", "9999-12-31T23:59:59Z", "-9998-01-01T00:00:00Z", "%00", "a%ff", "%ED%A0%80", "1e300", "-1", "2147483648", "every%2099999999999%20minutes", "FREQ%3DSECONDLY%3BBYMONTH%3D2%3BBYMONTHDAY%3D30", "$(id)", "'%3B--", new('x', 3000), "Europe/Nowhere", "..%2F..%2Fx"];
         string[] names = ["loss", "at", "target", "from", "to", "take", "before", "find", "host", "base", "without", "text", "zone", "except", "state", "kind", "plan", "database", "store", "left", "right", "leftVersion", "width", "key", "fold", "kept", "basedOn", "task"];
-        var slowest = (Seconds: 0.0, What: "");
+        var dearest = (Seconds: 0.0, What: "");
         for (var seed = 0; seed < tries; seed++)
         {
             var random = new Random(seed);
@@ -139,19 +138,21 @@ public sealed class HardeningTests
                 request.Content = path == "/api/import" ? new MultipartFormDataContent { { new ByteArrayContent(body), random.Next(2) == 0 ? "fleet" : "catalogue", random.Next(2) == 0 ? "x.json" : "x.csv" } } : new ByteArrayContent(body) { Headers = { ContentType = new MediaTypeHeaderValue("application/json") } };
             }
 
-            var watch = Stopwatch.StartNew();
+            var before = server.Processor;
             using var answer = await admin.Http.SendAsync(request, HttpCompletionOption.ResponseHeadersRead);
             if (path != "/api/events")
             {
                 await answer.Content.ReadAsByteArrayAsync();
             }
 
-            slowest = watch.Elapsed.TotalSeconds > slowest.Seconds ? (watch.Elapsed.TotalSeconds, $"seed {seed}: {method} {url}") : slowest;
+            // What it cost the server, and not how long a busy machine took over it.
+            var took = (server.Processor - before).TotalSeconds;
+            dearest = took > dearest.Seconds ? (took, $"seed {seed}: {method} {url}") : dearest;
             Assert.True((int)answer.StatusCode < 500, $"seed {seed}: {method} {url}: {(int)answer.StatusCode} {await answer.Content.ReadAsStringAsync()}\n{server.Said}");
         }
 
-        TestContext.Current.TestOutputHelper?.WriteLine($"slowest: {slowest.Seconds:0.00} s, {slowest.What}");
-        Assert.True(slowest.Seconds < 10, $"{slowest.Seconds:0.0} s for {slowest.What}");
+        TestContext.Current.TestOutputHelper?.WriteLine($"dearest: {dearest.Seconds:0.00} s of a processor, {dearest.What}");
+        Assert.True(dearest.Seconds < 10, $"{dearest.Seconds:0.0} s of a processor for {dearest.What}");
         await server.KillAsync();
         await server.RunAsync();
         using var again = await Session.SignInAsync(server.Url, "admin");

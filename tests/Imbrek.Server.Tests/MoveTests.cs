@@ -4,7 +4,7 @@ using Xunit;
 namespace Imbrek.Server.Tests;
 
 /// <summary>A move computed before anything is touched, and carried out by rounds, on the real process.</summary>
-[Collection("demo")]
+[Collection("ways")]
 public class MoveTests(DemoServer demo)
 {
     [Fact]

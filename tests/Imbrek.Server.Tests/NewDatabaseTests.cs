@@ -5,7 +5,7 @@ using Xunit;
 namespace Imbrek.Server.Tests;
 
 /// <summary>Databases that are made replicated from birth, on the real process and in its world.</summary>
-[Collection("demo")]
+[Collection("ways")]
 public class NewDatabaseTests(DemoServer demo)
 {
     private static object Asked(string id, string host = "quay-h2", string mode = "sync", string takesOver = "byHand", string? group = "gates", string? plan = null) => new

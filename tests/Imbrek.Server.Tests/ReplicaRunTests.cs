@@ -10,7 +10,7 @@ using Xunit;
 namespace Imbrek.Server.Tests;
 
 /// <summary>What is done with replicas, on the real process and in its world: each action is a run, and what it measured is there.</summary>
-[Collection("demo")]
+[Collection("ways")]
 public class ReplicaRunTests(DemoServer demo)
 {
     [Fact]

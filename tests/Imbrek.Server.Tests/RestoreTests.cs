@@ -5,7 +5,7 @@ using Xunit;
 namespace Imbrek.Server.Tests;
 
 /// <summary>The main job, on the real process: restore, hold, check, decide, prove; and what must happen when things go wrong.</summary>
-[Collection("demo")]
+[Collection("ways")]
 public class RestoreTests(DemoServer demo)
 {
     private static async Task<LedgerEntry[]> LedgerAsync(Session session) =>
@@ -408,21 +408,6 @@ public class RestoreTests(DemoServer demo)
         Assert.Equal(held.GetProperty("restore").GetProperty("measured").GetProperty("checks").GetArrayLength(), PassedChecks(held));
         await admin.DecideAsync(run, "throw-away");
         await admin.RunIsAsync(run, "done");
-    }
-
-    [Fact]
-    public async Task An_instant_in_a_hole_offers_its_neighbours_with_the_reason()
-    {
-        // In a world of its own: in one in which many days have passed the hole is past what is kept.
-        await using var server = await ServerProcess.StartAsync(demo: true);
-        using var admin = await Session.SignInAsync(server.Url, "admin");
-        var gap = (await admin.GetAsync("/api/databases/cargo-manifests/cover")).GetProperty("gaps").EnumerateArray().First(g => !g.GetProperty("atEnd").GetBoolean());
-        var inside = gap.GetProperty("from").GetDateTimeOffset().AddMinutes(30).ToString("yyyy-MM-dd'T'HH:mm:ss'Z'", null);
-        var nearest = (await admin.GetAsync($"/api/recover/cargo-manifests?target={inside}")).GetProperty("nearest");
-        Assert.False(nearest.GetProperty("recoverable").GetBoolean());
-        Assert.Equal(gap.GetProperty("from").GetDateTimeOffset(), nearest.GetProperty("before").GetDateTimeOffset());
-        Assert.Equal(gap.GetProperty("to").GetDateTimeOffset(), nearest.GetProperty("after").GetDateTimeOffset());
-        Assert.NotEqual(0, nearest.GetProperty("reasons").GetArrayLength());
     }
 
     [Fact]

@@ -42,6 +42,16 @@ public sealed class ServerProcess : IAsyncDisposable
 
     public string? World => world;
 
+    /// <summary>How much of a processor the process has used.</summary>
+    public TimeSpan Processor
+    {
+        get
+        {
+            process!.Refresh();
+            return process.TotalProcessorTime;
+        }
+    }
+
     /// <summary>What the process has said on its terminal.</summary>
     public string Said => string.Join('\n', said);
 
@@ -60,9 +70,9 @@ public sealed class ServerProcess : IAsyncDisposable
     {
         var name = $"t_{Guid.NewGuid():n}";
         var world = demo ? Directory.CreateTempSubdirectory("imbrek-demo").FullName : null;
-        if (world is not null && days == Seed.Days)
+        if (world is not null)
         {
-            await Seed.CopyAsync(name, world);
+            await Seed.CopyAsync(days, name, world);
         }
         else
         {
@@ -109,26 +119,26 @@ public sealed class ServerProcess : IAsyncDisposable
         }
     });
 
-    /// <summary>A small world that was made once: what its process left when it was killed as soon as it could be used. Making one takes ten times as long as copying it.</summary>
+    /// <summary>Worlds that were made once: what their processes left when they were killed as soon as they could be used. Making one takes many times as long as copying it.</summary>
     private static class Seed
     {
-        public const int Days = 2;
+        private static readonly System.Collections.Concurrent.ConcurrentDictionary<int, Lazy<Task<ServerProcess>>> Made = new();
 
-        private static readonly Lazy<Task<ServerProcess>> Made = new(async () =>
+        private static async Task<ServerProcess> MakeAsync(int days)
         {
             var name = $"t_seed_{Guid.NewGuid():n}";
             await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}");
-            var made = new ServerProcess(name, Directory.CreateTempSubdirectory("imbrek-seed").FullName, Days, FreePort());
+            var made = new ServerProcess(name, Directory.CreateTempSubdirectory("imbrek-seed").FullName, days, FreePort());
             AppDomain.CurrentDomain.ProcessExit += (_, _) => made.DisposeAsync().AsTask().GetAwaiter().GetResult();
             await made.RunAsync();
             await made.KillAsync();
             return made;
-        });
+        }
 
-        /// <summary>Makes a database and fills a folder as the seed's are.</summary>
-        public static async Task CopyAsync(string name, string world)
+        /// <summary>Makes a database and fills a folder as the seed's are that has so many days of history.</summary>
+        public static async Task CopyAsync(int days, string name, string world)
         {
-            var seed = await Made.Value;
+            var seed = await Made.GetOrAdd(days, d => new(() => MakeAsync(d))).Value;
             await CopyOfAsync(seed.database, name);
             foreach (var file in Directory.EnumerateFiles(seed.world!, "*", SearchOption.AllDirectories))
             {

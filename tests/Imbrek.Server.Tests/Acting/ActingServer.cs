@@ -264,7 +264,7 @@ internal sealed class ActingServer : IAsyncDisposable
                 {
                     row = await RowAsync(run);
                 }
-                catch (InvalidOperationException e) when (e.InnerException is NpgsqlException)
+                catch (Exception e) when (e is NpgsqlException || e.InnerException is NpgsqlException)
                 {
                     return false;
                 }

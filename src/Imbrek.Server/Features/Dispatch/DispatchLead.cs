@@ -13,12 +13,13 @@ internal sealed class DispatchLead : IAsyncDisposable
 {
     private const long Lock = 0x3_4D_42_52_45_4B;
 
+    private readonly NpgsqlDataSource source;
     private readonly NpgsqlConnection connection;
     private readonly int number;
 
-    private DispatchLead(NpgsqlConnection connection, DispatchRow row, Instant decidedTo)
+    private DispatchLead(NpgsqlDataSource source, NpgsqlConnection connection, DispatchRow row, Instant decidedTo)
     {
-        (this.connection, number) = (connection, row.Lead);
+        (this.source, this.connection, number) = (source, connection, row.Lead);
         DecidedTo = decidedTo;
     }
 
@@ -45,11 +46,11 @@ internal sealed class DispatchLead : IAsyncDisposable
             var row = await data.Dispatches.SingleOrDefaultAsync(cancel) ?? data.Dispatches.Add(new() { Id = 1, DecidedTo = now }).Entity;
             row.Lead++;
             await data.SaveChangesAsync(cancel);
-            return new(connection, row, Instant.Min(now, row.DecidedTo));
+            return new(source, connection, row, Instant.Min(now, row.DecidedTo));
         }
         catch
         {
-            await LetGoAsync(connection);
+            await LetGoAsync(source, connection);
             throw;
         }
     }
@@ -75,12 +76,12 @@ internal sealed class DispatchLead : IAsyncDisposable
     }
 
     /// <summary>Lets another process lead.</summary>
-    public ValueTask DisposeAsync() => LetGoAsync(connection);
+    public ValueTask DisposeAsync() => LetGoAsync(source, connection);
 
-    private static async ValueTask LetGoAsync(NpgsqlConnection connection)
+    private static async ValueTask LetGoAsync(NpgsqlDataSource source, NpgsqlConnection connection)
     {
-        // The lock must not stay with a connection that goes back to the pool.
-        NpgsqlConnection.ClearPool(connection);
+        // A connection is taken again as it was left, and this one has the lock: it is closed, and not given back.
+        source.Clear();
         await connection.DisposeAsync();
     }
 

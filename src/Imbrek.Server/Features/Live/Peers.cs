@@ -182,6 +182,9 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         if (listening is { } connection)
         {
             listening = null;
+
+            // Nobody else gets one that listens: it is closed, and not given back.
+            source.Clear();
             await connection.DisposeAsync();
         }
     }

@@ -41,7 +41,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         return await ClaimedAsync(command, cancel);
     }
 
-    /// <summary>Keeps the leases of runs that go on.</summary>
+    /// <summary>Keeps the leases of runs that go on, or whose process is about to say that they are over.</summary>
     /// <returns>Those that are still this process's, with how often people have decided something about each.</returns>
     public async Task<Dictionary<Guid, int>> RenewAsync(IReadOnlyDictionary<Guid, long> held, CancellationToken cancel)
     {
@@ -49,7 +49,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
             $"""
             update runs r set lease_until = now() + interval '{LeaseSeconds} seconds'
             from unnest($1, $2) h (id, fence)
-            where r.id = h.id and r.fence = h.fence and r.lease_owner = $3
+            where r.id = h.id and r.fence = h.fence and (r.lease_owner = $3 or r.state >= {(int)RunState.Done})
             returning r.id, r.said
             """);
         command.Parameters.AddWithValue(held.Keys.ToArray());
@@ -104,7 +104,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         return rows.ToDictionary(r => r.Id, r => (r, (IReadOnlyList<Decision>)[.. of[r.Id]]));
     }
 
-    /// <summary>Keeps how a run stands, together with the sets that its steps changed: a set is never there without its run.</summary>
+    /// <summary>Keeps how a run stands, together with the sets that its steps changed: a set is never there without its run. One that is over is nobody's any more.</summary>
     /// <param name="claimed">The run.</param>
     /// <param name="row">Its row, as it is to be.</param>
     /// <param name="seen">Where it matters that nobody has cancelled it meanwhile: who had, as far as was seen.</param>
@@ -121,9 +121,10 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         // One round trip, and one transaction: the first that does not hold keeps the others from being written.
         await using var batch = new NpgsqlBatch(within ?? own);
         var command = new NpgsqlBatchCommand(
-            """
+            $"""
             update runs set state = $3, started = $4, ended = $5, attempts = $6, note = $7, steps = $8, result = $9, claim = $10, no_way_back = $11, stored_bytes = $12, heard = $13,
-              data_bytes = $16, set_id = $17, expected_seconds = $18
+              data_bytes = $16, set_id = $17, expected_seconds = $18,
+              lease_owner = case when $3 < {(int)RunState.Done} then lease_owner end, lease_until = case when $3 < {(int)RunState.Done} then lease_until end
             where id = $1 and fence = $2 and (not $14 or cancelled_by is not distinct from $15)
             """);
         Add(NpgsqlDbType.Uuid, claimed.Id);

@@ -121,10 +121,10 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
     private async Task CarryOutAsync(Going g, CancellationToken stopping)
     {
         var id = g.Claimed.Id;
-        var giveBack = true;
+        var (giveBack, over) = (true, false);
         try
         {
-            await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Begun, g.Lost.Token);
+            over = await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Begun, g.Lost.Token);
             faults.TryRemove(id, out _);
         }
         catch (Exception e) when (e is OperationCanceledException or LeaseLostException)
@@ -148,7 +148,7 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
 
         try
         {
-            if (giveBack)
+            if (giveBack && !over)
             {
                 await store.GiveBackAsync(g.Claimed, CancellationToken.None);
             }
@@ -161,8 +161,11 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
         going.TryRemove(KeyValuePair.Create(id, g));
         g.Lost.Dispose();
 
-        // What people decided while it was being given back waits for nobody's next look.
-        Wake();
+        // What people decided while it was being given back waits for nobody's next look, nor does a run for which there was no place.
+        if (!over || g.Begun is null)
+        {
+            Wake();
+        }
     }
 
     private async Task<bool> TryGiveUpAsync(Going g, string why, CancellationToken stopping)

@@ -51,7 +51,7 @@ internal sealed class Runner(
     /// <param name="begun">Its row, when this process has just begun it; null to read it.</param>
     /// <param name="stopping">The process stops or has lost the lease: nothing more may be touched.</param>
     /// <exception cref="LeaseLostException">Another process has taken the run.</exception>
-    public async Task CarryOutAsync(RunStore.Claimed claimed, Channel<News> news, Action<RunStore.Claimed> raised, RunRow? begun, CancellationToken stopping)
+    public async Task<bool> CarryOutAsync(RunStore.Claimed claimed, Channel<News> news, Action<RunStore.Claimed> raised, RunRow? begun, CancellationToken stopping)
     {
         var (row, decisions) = begun is null ? await store.ReadAsync(claimed.Id, stopping) : (begun, []);
         var kind = kinds[row.Kind];
@@ -88,7 +88,7 @@ internal sealed class Runner(
                 {
                     if (await EndAsync(end))
                     {
-                        return;
+                        return true;
                     }
 
                     (row, decisions) = await store.ReadAsync(claimed.Id, stopping);
@@ -125,7 +125,7 @@ internal sealed class Runner(
 
                 if (under.Count == 0 && next.Start.Count == 0 && next.Wake is null && next.Ask.Count > 0)
                 {
-                    return;
+                    return false;
                 }
 
                 engaged.Dispose();

@@ -1,0 +1,18 @@
+using Xunit;
+using Xunit.Sdk;
+using Xunit.v3;
+
+// Tests wait more than they compute: for processes that were killed to come back, and for hours of a world to pass.
+[assembly: Parallelization(MaxThreads = 4)]
+[assembly: TestCollectionOrderer(typeof(Imbrek.Server.Tests.Order))]
+
+namespace Imbrek.Server.Tests;
+
+/// <summary>Those that share a world come first: each goes through its tests one after another, and nothing waits for the last of them alone.</summary>
+public sealed class Order : ITestCollectionOrderer
+{
+    /// <inheritdoc/>
+    public IReadOnlyCollection<TTestCollection> OrderTestCollections<TTestCollection>(IReadOnlyCollection<TTestCollection> testCollections)
+        where TTestCollection : ITestCollection =>
+        [.. testCollections.OrderBy(c => c.TestCollectionClassName is null)];
+}
