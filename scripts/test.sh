@@ -94,8 +94,8 @@ lint() { # what describes the API is written by what was built before
 start_beside lint
 lints=$beside
 
-# Data that a test may lose with the machine need not be flushed to disk.
-pg_start "$data" 5620 -c fsync=off
+# Data that a test may lose with the machine need not be flushed to disk, nor written whole to survive a torn page.
+pg_start "$data" 5620 -c fsync=off -c full_page_writes=off
 export IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek"
 
 suite() { # suite NAME: runs what the check has built; leaves its exit code and its seconds in out/test-NAME.end

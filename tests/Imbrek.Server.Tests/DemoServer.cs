@@ -6,6 +6,9 @@ namespace Imbrek.Server.Tests;
 /// <summary>A demo server that many tests share; those of one collection run one after another.</summary>
 public sealed class DemoServer : IAsyncLifetime
 {
+    /// <summary>Fast enough that nobody waits long, and no faster: all that the world does meanwhile is done.</summary>
+    private const double Pace = 300;
+
     public ServerProcess Server { get; private set; } = null!;
 
     public async ValueTask InitializeAsync() => Server = await ServerProcess.StartAsync(demo: true);
@@ -16,7 +19,7 @@ public sealed class DemoServer : IAsyncLifetime
     public async Task<Session> AdminAsync()
     {
         var admin = await Session.SignInAsync(Server.Url, "admin");
-        await admin.PaceAsync(600);
+        await admin.PaceAsync(Pace);
         foreach (var store in (await admin.GetAsync("/api/world")).GetProperty("stores").EnumerateArray().Where(s => s.GetProperty("full").GetBoolean()))
         {
             await admin.PostAsync("/api/world/store-full", new { store = store.GetProperty("id").GetString(), full = false });
