@@ -37,6 +37,30 @@ public class FormatTests
     }
 
     [Fact]
+    public void An_instant_is_the_same_from_bytes_as_from_a_text_however_it_is_written()
+    {
+        string[] odd = ["2026-02-29T00:00:00Z", "2024-02-29T23:59:59Z", "2026-03-01T24:00:00Z", "2026-03-01T23:60:00Z", "2026-03-01T02:41:00.5Z", "2026-03-01T02:41:00,123Z", "0000-01-01T00:00:00Z", "2200-12-31T23:59:59.999Z", "2201-01-01T00:00:00Z", "1899-12-31T23:59:59Z", "2026-03-01t02:41:00Z", "2026-03-01T02:41:00+01"];
+        var of = Gen.Select(Gen.Long[-2_300_000_000_000, 7_400_000_000_000], Gen.Bool, Gen.Int[0, 24], Gen.Char["0123456789-:.TZ+ x"], Gen.Int[0, 3]);
+        foreach (var text in odd)
+        {
+            Same(text);
+        }
+
+        of.Sample((millis, whole, at, put, how) =>
+        {
+            var text = Instants.Write(Instant.FromUnixTimeMilliseconds(whole ? millis / 1000 * 1000 : millis));
+            at = Math.Min(at, text.Length - 1);
+            Same(how switch { 0 => text, 1 => text[..at] + put + text[(at + 1)..], 2 => text.Remove(at, 1), _ => text.Insert(at, put.ToString()) });
+        });
+
+        static void Same(string text)
+        {
+            var expected = Instants.TryParse(text, out var read);
+            Assert.Equal((expected, expected ? read : default), (Instants.TryParse(Encoding.UTF8.GetBytes(text), out var fast), expected ? fast : default));
+        }
+    }
+
+    [Fact]
     public void A_catalogue_written_and_read_is_the_same_as_lines_and_as_rows() => Worlds.Gen.Sample(
         w =>
         {

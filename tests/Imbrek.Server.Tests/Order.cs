@@ -3,7 +3,7 @@ using Xunit.Sdk;
 using Xunit.v3;
 
 // Tests wait more than they compute: for processes that were killed to come back, and for hours of a world to pass.
-[assembly: Parallelization(MaxThreads = 4)]
+[assembly: Parallelization(MaxThreads = 3)]
 [assembly: TestCollectionOrderer(typeof(Imbrek.Server.Tests.Order))]
 
 namespace Imbrek.Server.Tests;

@@ -244,7 +244,7 @@ internal sealed partial class LocatedJson
             return Missing<Instant?>(name, required, expected);
         }
 
-        if (m.type != JsonTokenType.String || !Instants.TryParse(m.AsText, out var at))
+        if (m.type != JsonTokenType.String || !(m.text is null ? Instants.TryParse(m.Utf8Text, out var at) : Instants.TryParse(m.text, out at)))
         {
             m.Fault($"expected {expected}");
             return null;
