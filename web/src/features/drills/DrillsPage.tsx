@@ -100,7 +100,10 @@ export default function DrillsPage() {
             The seed is the month: anybody can draw them again, nobody picks.
           </Box>
           {p.draw.drawn.map((d) => (
-            <Box key={d.database} sx={{ display: 'flex', justifyContent: 'space-between', gap: 1 }}>
+            <Box
+              key={d.database}
+              sx={{ display: 'flex', justifyContent: 'space-between', alignItems: 'center', gap: 1, minHeight: 24 }}
+            >
               <Link to={withPremise(`/databases/${d.database}`, search)}>{d.name}</Link>
               <Box
                 component="span"
