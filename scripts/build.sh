@@ -15,7 +15,7 @@ compile() {
   return $status
 }
 
-# Publishes a .NET project: publish NAME FOLDER AHEAD SOURCES…; AHEAD says how it is compiled ahead: "alone", or "together" with all it runs on, so that what spans both is compiled ahead too.
+# Publishes a .NET project: publish NAME FOLDER AHEAD SOURCES…; AHEAD says how it is compiled ahead: "alone", or "together" with what it stands on, so that what spans both is compiled ahead too (src/Ahead.targets).
 publish() {
   local project=$1 folder=$2 log="$here/out/$2.log" ahead=(--self-contained false)
   [ "$3" = alone ] || ahead=(--self-contained true -p:PublishReadyToRunComposite=true)

@@ -99,7 +99,7 @@ internal static class ImbrekServer
         var lives = guest ?? new NoGuest();
         var source = ImbrekDatabase.Source(connection ?? "Host=127.0.0.1");
 
-        // Begun while the services are made: each takes about a second of one processor, and neither needs the other.
+        // Begun while the services are made: neither needs the other.
         var migrated = describing ? Task.CompletedTask : Task.Run(() => ImbrekDatabase.MigrateAsync(source));
         builder.Logging.AddFilter("Microsoft.EntityFrameworkCore", LogLevel.Warning).AddFilter("Microsoft.AspNetCore", LogLevel.Warning)
             // Keys of cookies lie in PostgreSQL as everything else does; who can read them there can read all there is.

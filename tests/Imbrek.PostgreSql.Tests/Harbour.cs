@@ -168,7 +168,7 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         }
     }
 
-    /// <summary>Walks the trail with some clients, some hundred steps a second each, until it is told to stop; gives the transactions that were told to be committed, and when.</summary>
+    /// <summary>Walks the trail with some clients until it is told to stop; gives the transactions that were told to be committed, and when.</summary>
     public async Task<IReadOnlyList<(long Transaction, long Number, Instant Told)>> WalkAsync(int clients, Func<bool> enough)
     {
         var told = new System.Collections.Concurrent.ConcurrentBag<(long, long, Instant)>();
@@ -178,10 +178,8 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
             {
                 await using var connection = await Cluster.OpenAsync();
                 await using var command = new NpgsqlCommand("select imbrek_walk(), pg_current_xact_id()::text::bigint", connection);
-                using var step = new PeriodicTimer(TimeSpan.FromMilliseconds(3));
                 while (!enough())
                 {
-                    await step.WaitForNextTickAsync();
                     await using var read = await command.ExecuteReaderAsync();
                     await read.ReadAsync();
                     var (number, transaction) = (read.GetInt64(0), read.GetInt64(1));

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Net;
 using System.Text.Json;
 using Xunit;
+using static Imbrek.Server.Tests.Members;
 
 namespace Imbrek.Server.Tests;
 
@@ -9,12 +10,6 @@ namespace Imbrek.Server.Tests;
 [Collection("demo")]
 public class FigureTests(DemoServer demo)
 {
-    private static JsonElement[] Of(JsonElement parent, string member) => [.. parent.GetProperty(member).EnumerateArray()];
-
-    private static string Text(JsonElement e, string member) => e.GetProperty(member).GetString()!;
-
-    private static DateTimeOffset Time(JsonElement e, string member) => e.GetProperty(member).GetDateTimeOffset();
-
     private static string Written(DateTimeOffset at) => at.ToUniversalTime().ToString("yyyy-MM-dd'T'HH:mm:ss.fff'Z'", CultureInfo.InvariantCulture);
 
     /// <summary>Somebody who looks, and an instant of the past, so that nothing moves under them.</summary>

@@ -1,17 +1,12 @@
 using System.Text.Json;
 using Xunit;
+using static Imbrek.Server.Tests.Members;
 
 namespace Imbrek.Server.Tests;
 
 /// <summary>The hole that the history of the demo has. In a world of its own, that stands still: in one in which many days have passed the hole is past what is kept, and nothing of that history in the week looked at.</summary>
 public class HoleTests(DemoServer demo) : IClassFixture<DemoServer>
 {
-    private static JsonElement[] Of(JsonElement parent, string member) => [.. parent.GetProperty(member).EnumerateArray()];
-
-    private static string Text(JsonElement e, string member) => e.GetProperty(member).GetString()!;
-
-    private static DateTimeOffset Time(JsonElement e, string member) => e.GetProperty(member).GetDateTimeOffset();
-
     [Fact]
     public async Task Where_designed_and_observed_differ_by_more_than_a_tenth_it_is_said_why()
     {

@@ -23,11 +23,16 @@ test('what is due, a drill before it is begun, the loss of a site, readable by a
   await expect(page.getByText('2 change roles')).toBeVisible();
   await expectReadable(page);
 
-  for (const path of ['/drills', '/drills/new?database=tickets', '/drills/site', '/drills/joint?of=site&id=quayside']) {
-    await page.goto(path);
-    await expect(page.locator('h1')).toBeVisible();
-    for (const width of [1024, 390]) {
-      await page.setViewportSize({ width, height: 800 });
+  for (const width of [1024, 390]) {
+    await page.setViewportSize({ width, height: 800 });
+    for (const path of [
+      '/drills',
+      '/drills/new?database=tickets',
+      '/drills/site',
+      '/drills/joint?of=site&id=quayside',
+    ]) {
+      await page.goto(path);
+      await expect(page.locator('h1')).toBeVisible();
       await expect
         .poll(() => page.evaluate(() => document.documentElement.scrollWidth), { message: `${path} at ${width}` })
         .toBeLessThanOrEqual(width);

@@ -20,11 +20,11 @@ test('the wake and a replica, by keyboard, readable by all', async ({ page }) =>
   await expect(page.getByRole('button', { name: 'Ask for it' })).toBeDisabled();
   await expectReadable(page);
 
-  for (const path of ['/replicas', '/replicas/tickets-north', '/replicas/new?database=tickets&host=hill-h2']) {
-    await page.goto(path);
-    await expect(page.locator('h1')).toBeVisible();
-    for (const width of [1024, 390]) {
-      await page.setViewportSize({ width, height: 800 });
+  for (const width of [1024, 390]) {
+    await page.setViewportSize({ width, height: 800 });
+    for (const path of ['/replicas', '/replicas/tickets-north', '/replicas/new?database=tickets&host=hill-h2']) {
+      await page.goto(path);
+      await expect(page.locator('h1')).toBeVisible();
       await expect
         .poll(() => page.evaluate(() => document.documentElement.scrollWidth), { message: `${path} at ${width}` })
         .toBeLessThanOrEqual(width);

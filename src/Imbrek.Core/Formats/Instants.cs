@@ -37,7 +37,7 @@ public static class Instants
         return text.Length <= Longest && InstantPattern.ExtendedIso.Parse(text).TryGetValue(default, out value) && InputBounds.Allows(value);
     }
 
-    /// <summary>The same of UTF-8. Files hold them by the million, as <see cref="Write(Instant)"/> writes them: those are read without a text being made of each, which takes a tenth of the time.</summary>
+    /// <summary>The same of UTF-8. Files hold them by the million, as <see cref="Write(Instant)"/> writes them: those are read without a text being made of each.</summary>
     internal static bool TryParse(ReadOnlySpan<byte> utf8, out Instant value) =>
         TryParseWritten(utf8, out value) ? InputBounds.Allows(value) : TryParse(Encoding.UTF8.GetString(utf8), out value);
 

@@ -32,6 +32,9 @@ public class RunnerTests
     {
         Assert.Equal(1L, await OneAsync<long>(s, $"select count(*) from ledger where body like '%{run}%'"));
         Assert.Equal(proofs, await OneAsync<long>(s, $"select count(*) from proofs where run_id = '{run}'"));
+
+        // What ended it made it nobody's.
+        Assert.Equal(1L, await OneAsync<long>(s, $"select count(*) from runs where id = '{run}' and lease_owner is null and lease_until is null"));
     }
 
     [Fact]

@@ -50,7 +50,7 @@ internal sealed class DispatchLead : IAsyncDisposable
         }
         catch
         {
-            await LetGoAsync(source, connection);
+            await ImbrekDatabase.CloseAsync(source, connection);
             throw;
         }
     }
@@ -76,14 +76,7 @@ internal sealed class DispatchLead : IAsyncDisposable
     }
 
     /// <summary>Lets another process lead.</summary>
-    public ValueTask DisposeAsync() => LetGoAsync(source, connection);
-
-    private static async ValueTask LetGoAsync(NpgsqlDataSource source, NpgsqlConnection connection)
-    {
-        // A connection is taken again as it was left, and this one has the lock: it is closed, and not given back.
-        source.Clear();
-        await connection.DisposeAsync();
-    }
+    public ValueTask DisposeAsync() => ImbrekDatabase.CloseAsync(source, connection);
 
     /// <summary>Another process may lead.</summary>
     public sealed class LostException(Exception? inner = null) : Exception("another process may lead", inner);

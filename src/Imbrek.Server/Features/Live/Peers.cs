@@ -1,5 +1,6 @@
 using System.Text.Json;
 using System.Threading.Channels;
+using Imbrek.Data;
 using Imbrek.Server.State;
 using Npgsql;
 
@@ -182,10 +183,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         if (listening is { } connection)
         {
             listening = null;
-
-            // Nobody else gets one that listens: it is closed, and not given back.
-            source.Clear();
-            await connection.DisposeAsync();
+            await ImbrekDatabase.CloseAsync(source, connection);
         }
     }
 }

@@ -41,13 +41,13 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
         return await ClaimedAsync(command, cancel);
     }
 
-    /// <summary>Keeps the leases of runs that go on, or whose process is about to say that they are over.</summary>
+    /// <summary>Keeps the leases of runs that go on. One that has just ended has none, and is not lost for that: its process has still to tell of it.</summary>
     /// <returns>Those that are still this process's, with how often people have decided something about each.</returns>
     public async Task<Dictionary<Guid, int>> RenewAsync(IReadOnlyDictionary<Guid, long> held, CancellationToken cancel)
     {
         await using var command = source.CreateCommand(
             $"""
-            update runs r set lease_until = now() + interval '{LeaseSeconds} seconds'
+            update runs r set lease_until = case when r.state < {(int)RunState.Done} then now() + interval '{LeaseSeconds} seconds' end
             from unnest($1, $2) h (id, fence)
             where r.id = h.id and r.fence = h.fence and (r.lease_owner = $3 or r.state >= {(int)RunState.Done})
             returning r.id, r.said

@@ -121,10 +121,10 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
     private async Task CarryOutAsync(Going g, CancellationToken stopping)
     {
         var id = g.Claimed.Id;
-        var (giveBack, over) = (true, false);
+        var giveBack = true;
         try
         {
-            over = await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Begun, g.Lost.Token);
+            giveBack = !await runner.CarryOutAsync(g.Claimed, g.News, raised => g.Claimed = raised, g.Begun, g.Lost.Token);
             faults.TryRemove(id, out _);
         }
         catch (Exception e) when (e is OperationCanceledException or LeaseLostException)
@@ -148,7 +148,7 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
 
         try
         {
-            if (giveBack && !over)
+            if (giveBack)
             {
                 await store.GiveBackAsync(g.Claimed, CancellationToken.None);
             }
@@ -162,7 +162,7 @@ internal sealed class RunWorker(RunStore store, Runner runner, Drivers drivers, 
         g.Lost.Dispose();
 
         // What people decided while it was being given back waits for nobody's next look, nor does a run for which there was no place.
-        if (!over || g.Begun is null)
+        if (giveBack || g.Begun is null)
         {
             Wake();
         }

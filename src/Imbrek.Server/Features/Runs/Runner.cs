@@ -50,6 +50,7 @@ internal sealed class Runner(
     /// <param name="raised">Told when its fence rises.</param>
     /// <param name="begun">Its row, when this process has just begun it; null to read it.</param>
     /// <param name="stopping">The process stops or has lost the lease: nothing more may be touched.</param>
+    /// <returns>Whether it has ended: then it is nobody's already. One that is held is to be given back.</returns>
     /// <exception cref="LeaseLostException">Another process has taken the run.</exception>
     public async Task<bool> CarryOutAsync(RunStore.Claimed claimed, Channel<News> news, Action<RunStore.Claimed> raised, RunRow? begun, CancellationToken stopping)
     {

@@ -4,12 +4,12 @@ using Xunit.v3;
 
 // Tests wait more than they compute: for processes that were killed to come back, and for hours of a world to pass.
 [assembly: Parallelization(MaxThreads = 3)]
-[assembly: TestCollectionOrderer(typeof(Imbrek.Server.Tests.Order))]
+[assembly: TestCollectionOrderer(typeof(Imbrek.Server.Tests.SharedWorldsFirst))]
 
 namespace Imbrek.Server.Tests;
 
 /// <summary>Those that share a world come first: each goes through its tests one after another, and nothing waits for the last of them alone.</summary>
-public sealed class Order : ITestCollectionOrderer
+public sealed class SharedWorldsFirst : ITestCollectionOrderer
 {
     /// <inheritdoc/>
     public IReadOnlyCollection<TTestCollection> OrderTestCollections<TTestCollection>(IReadOnlyCollection<TTestCollection> testCollections)
