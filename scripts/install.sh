@@ -24,7 +24,7 @@ need_debian() {
 }
 
 need_postgresql() { need_debian /usr/lib/postgresql/15/bin/initdb postgresql-15; }
-need_chromium() { need_debian /usr/bin/chromium chromium fonts-liberation; }
+need_chromium() { need_debian /usr/bin/chromium-headless-shell chromium-headless-shell fonts-liberation; }
 
 need_toolchain() {
   local tool

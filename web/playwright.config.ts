@@ -3,9 +3,17 @@ import { defineConfig } from '@playwright/test';
 /** Drives Debian's Chromium against a running demo; ./imbrek test starts one and says where in IMBREK_URL. */
 export default defineConfig({
   testDir: 'e2e',
-  // Real clusters are looked at where a demo of them runs.
-  testIgnore: process.env.IMBREK_CLUSTERS_URL ? [] : ['clusters.spec.ts'],
-  workers: 1,
+  // Who only looks disturbs nobody and is beside the others, who act one after the other.
+  workers: 2,
+  projects: [
+    { name: 'looks', workers: 1, testMatch: 'access.spec.ts' },
+    {
+      name: 'acts',
+      workers: 1,
+      // Real clusters are looked at where a demo of them runs.
+      testIgnore: ['access.spec.ts', ...(process.env.IMBREK_CLUSTERS_URL ? [] : ['clusters.spec.ts'])],
+    },
+  ],
   timeout: 900_000,
   // On a busy machine only what never comes is a fault.
   expect: { timeout: 180_000 },
@@ -14,7 +22,7 @@ export default defineConfig({
     baseURL: process.env.IMBREK_URL ?? 'http://127.0.0.1:8420',
     viewport: { width: 1280, height: 800 },
     launchOptions: {
-      executablePath: '/usr/bin/chromium',
+      executablePath: '/usr/bin/chromium-headless-shell',
       args: ['--no-sandbox', '--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost'],
     },
   },

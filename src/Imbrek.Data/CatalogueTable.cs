@@ -203,28 +203,21 @@ public static class CatalogueTable
     /// <summary>Row by row without waiting between two: of a million rows every wait would be felt.</summary>
     private static BackupCatalogue Read(NpgsqlConnection connection, IReadOnlyCollection<string>? databases, CancellationToken cancel)
     {
-        var where = databases is null ? "" : "where database = any(@databases)";
+        var where = databases is null ? "" : $"where database = any({CopyReader.Literal(databases)})";
         var copies = new Dictionary<(string, string), List<BackupCopy>>();
         var known = new Dictionary<string, string>();
-        using (var command = Command($"select {CopyColumns} from backup_copies {where}"))
-        using (var r = command.ExecuteReader())
+        using (var r = new CopyReader(connection, $"select {CopyColumns} from backup_copies {where}", known))
         {
             while (r.Read())
             {
                 cancel.ThrowIfCancellationRequested();
-                var key = (Same(r.GetString(0)), r.GetString(1));
+                var key = (r.Same(), r.Text());
                 if (!copies.TryGetValue(key, out var list))
                 {
                     copies[key] = list = new List<BackupCopy>(2);
                 }
 
-                list.Add(new BackupCopy(
-                    new(Same(r.GetString(2))),
-                    r.GetFieldValue<Instant>(3),
-                    r.IsDBNull(4) ? null : r.GetFieldValue<Instant>(4),
-                    r.IsDBNull(5) ? null : r.GetFieldValue<Instant>(5),
-                    r.GetInt64(6),
-                    (CopyState)r.GetInt16(7)));
+                list.Add(new BackupCopy(new(r.Same()), r.Time(), r.MaybeTime(), r.MaybeTime(), r.Int64(), (CopyState)r.Int16()));
             }
         }
 
@@ -236,14 +229,12 @@ public static class CatalogueTable
 
         var catalogues = new List<DatabaseCatalogue>();
         var current = new List<BackupSet>();
-        using (var command = Command($"select {SetColumns} from backup_sets {where} order by database, covers_to, id"))
-        using (var r = command.ExecuteReader())
+        using (var r = new CopyReader(connection, $"select {SetColumns} from backup_sets {where} order by database, covers_to, id", known))
         {
             while (r.Read())
             {
                 cancel.ThrowIfCancellationRequested();
-                var database = Same(r.GetString(0));
-                var id = r.GetString(1);
+                var (database, id) = (r.Same(), r.Text());
                 if (current.Count > 0 && current[0].Database.Value != database)
                 {
                     catalogues.Add(new DatabaseCatalogue(current[0].Database, current));
@@ -254,19 +245,19 @@ public static class CatalogueTable
                 {
                     Id = new(id),
                     Database = new(database),
-                    Kind = (SetKind)r.GetInt16(2),
-                    Branch = r.GetInt32(3),
-                    Parent = r.IsDBNull(4) ? null : new Id<BackupSet>(r.GetString(4)),
-                    FromPosition = r.IsDBNull(5) ? null : r.GetInt64(5),
-                    ToPosition = r.GetInt64(6),
-                    CoversFrom = r.IsDBNull(7) ? null : r.GetFieldValue<Instant>(7),
-                    CoversTo = r.GetFieldValue<Instant>(8),
-                    FinishedAt = r.GetFieldValue<Instant>(9),
-                    DataBytes = r.GetInt64(10),
-                    OutsideChain = r.GetBoolean(11),
-                    RollForward = r.GetBoolean(12),
-                    UsableOn = r.IsDBNull(13) ? [] : [.. r.GetFieldValue<string[]>(13).Select(h => new Id<Host>(h))],
-                    Key = r.IsDBNull(14) ? null : Same(r.GetString(14)),
+                    Kind = (SetKind)r.Int16(),
+                    Branch = r.Int32(),
+                    Parent = r.MaybeSame() is { } parent ? new Id<BackupSet>(parent) : null,
+                    FromPosition = r.MaybeInt64(),
+                    ToPosition = r.Int64(),
+                    CoversFrom = r.MaybeTime(),
+                    CoversTo = r.Time(),
+                    FinishedAt = r.Time(),
+                    DataBytes = r.Int64(),
+                    OutsideChain = r.Flag(),
+                    RollForward = r.Flag(),
+                    UsableOn = [.. r.Several().Select(h => new Id<Host>(h))],
+                    Key = r.MaybeSame(),
                     Copies = copies.GetValueOrDefault((database, id)) ?? [],
                 });
             }
@@ -278,27 +269,6 @@ public static class CatalogueTable
         }
 
         return new BackupCatalogue(catalogues);
-
-        NpgsqlCommand Command(string sql)
-        {
-            var command = new NpgsqlCommand(sql, connection);
-            if (databases is not null)
-            {
-                command.Parameters.AddWithValue("databases", databases.ToArray());
-            }
-
-            return command;
-        }
-
-        string Same(string text)
-        {
-            if (!known.TryGetValue(text, out var first))
-            {
-                known[text] = first = text;
-            }
-
-            return first;
-        }
     }
 
     private static Task CopyInAsync(NpgsqlConnection connection, string setTable, string copyTable, IEnumerable<BackupSet> sets, CancellationToken cancel) =>

@@ -131,4 +131,53 @@ public sealed class CatalogueTableTests : IAsyncLifetime
         Assert.False(await ours);
         Assert.Equal((long)count, await AskAsync<long>("select count(*) from backup_sets where data_bytes = 9"));
     }
+
+    [Fact]
+    public async Task Whatever_sets_are_like_they_are_read_as_they_were_written()
+    {
+        // Names as nobody would choose them, for what they are part of is put together as text; long ones, empty ones, and all that can be left out.
+        var random = new Random(28);
+        string[] databases = ["plain", "o'hara", "back\\slash", "a \"quoted\", {name}", "Größe – 名", "null", "", new string('x', 300)];
+        T? Maybe<T>(T value)
+            where T : struct => random.Next(2) == 0 ? null : value;
+        Instant At() => Noon + Duration.FromMilliseconds(random.Next()) + Duration.FromTicks(10 * random.Next(1000));
+        List<BackupSet> written = [];
+        foreach (var i in Enumerable.Range(0, 3000))
+        {
+            var id = $"{i} {new string('i', i % 7 * i % 400)}";
+            written.Add(new BackupSet
+            {
+                Id = new(id),
+                Database = new(databases[random.Next(databases.Length)]),
+                Kind = (SetKind)random.Next(4),
+                Branch = random.Next(),
+                Parent = random.Next(2) == 0 ? null : new("parent " + i),
+                FromPosition = Maybe(random.NextInt64()),
+                ToPosition = -random.NextInt64(),
+                CoversFrom = Maybe(At()),
+                CoversTo = i % 100 == 0 ? Instant.MaxValue : i % 101 == 0 ? Instant.MinValue : At(),
+                FinishedAt = At(),
+                DataBytes = random.NextInt64(),
+                OutsideChain = random.Next(2) == 0,
+                RollForward = random.Next(2) == 0,
+                UsableOn = [.. Enumerable.Range(0, random.Next(4)).Select(h => new Id<Host>(databases[h + 1]))],
+                Key = random.Next(2) == 0 ? null : databases[random.Next(databases.Length)],
+                Copies = [.. Enumerable.Range(0, random.Next(3)).Select(c => new BackupCopy(new($"s'{c}"), Noon + Duration.FromSeconds(c), Maybe(At()), Maybe(At()), random.NextInt64(), (CopyState)random.Next(3)))],
+            });
+        }
+
+        // As a catalogue holds them: what no kind of set has it leaves out.
+        var held = new BackupCatalogue(written);
+        await UpsertAsync(held);
+        await using var connection = await source.OpenConnectionAsync();
+        foreach (var asked in (string[]?[])[null, .. databases.Select(d => new[] { d }), databases[1..4], ["none", "plain"], []])
+        {
+            var read = await CatalogueTable.ReadAsync(connection, asked, default);
+            Assert.Equal(
+                held.All.Where(c => asked?.Contains(c.Database.Value) != false).SelectMany(c => c.Sets).Select(Said).Order(StringComparer.Ordinal),
+                read.All.SelectMany(c => c.Sets).Select(Said).Order(StringComparer.Ordinal));
+        }
+
+        static string Said(BackupSet s) => $"{s with { UsableOn = [], Copies = [] }} on {string.Join('|', s.UsableOn)} in {string.Join('|', s.Copies)}";
+    }
 }

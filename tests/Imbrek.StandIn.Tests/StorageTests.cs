@@ -88,6 +88,36 @@ public sealed class StorageTests : IDisposable
     }
 
     [Fact]
+    public void An_index_that_tells_mostly_of_copies_that_are_gone_is_written_anew_without_them()
+    {
+        var index = Path.Combine(folder, "copies.index");
+        using (var store = new PackStore(folder))
+        {
+            for (var i = 0; i < 10_000; i++)
+            {
+                store.Write($"d/{i}", Bytes(i, 10));
+            }
+
+            for (var i = 0; i < 9_990; i++)
+            {
+                store.Remove($"d/{i}");
+            }
+        }
+
+        var before = new FileInfo(index).Length;
+        using (var store = new PackStore(folder))
+        {
+            Assert.InRange(new FileInfo(index).Length, 1, before / 1000);
+            store.Write("d/new", Bytes(7, 20));
+        }
+
+        using var again = new PackStore(folder);
+        Assert.Equal(Bytes(7, 20), again.Read("d/new"));
+        Assert.All(Enumerable.Range(9_990, 10), i => Assert.Equal(Bytes(i, 10), again.Read($"d/{i}")));
+        Assert.DoesNotContain(Enumerable.Range(0, 9_990), i => again.Has($"d/{i}"));
+    }
+
+    [Fact]
     public void A_flipped_bit_is_found_by_reading()
     {
         using var store = new PackStore(folder);

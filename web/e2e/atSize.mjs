@@ -68,7 +68,7 @@ function* sets(now) {
 }
 
 const browser = await chromium.launch({
-  executablePath: '/usr/bin/chromium',
+  executablePath: '/usr/bin/chromium-headless-shell',
   args: ['--no-sandbox', '--host-resolver-rules=MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost'],
 });
 const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });

@@ -16,6 +16,7 @@ internal sealed class TransactionStream
     private readonly IReadOnlyList<NamedChange> named;
     private readonly IReadOnlyList<MarkSpan> marks;
     private readonly Queue<Transaction> ready = new();
+    private long[] times = [];
     private long nextMinute;
     private long position;
 
@@ -108,35 +109,63 @@ internal sealed class TransactionStream
             return;
         }
 
-        var drawn = new List<(long Time, NamedChange? Named)>(count);
-        for (var i = 0; i < count; i++)
+        if (times.Length < count)
         {
-            drawn.Add((minute + (long)(Draw.Unit(seed, minute, 100 + i) * Minute), null));
+            times = new long[count * 2];
         }
 
+        var drawn = times.AsSpan(0, count);
+        for (var i = 0; i < count; i++)
+        {
+            drawn[i] = minute + (long)(Draw.Unit(seed, minute, 100 + i) * Minute);
+        }
+
+        drawn.Sort();
+        var own = Named(minute);
+        var next = 0;
+        foreach (var time in drawn)
+        {
+            for (; next < own.Count && own[next].Time < time; next++)
+            {
+                Commit(own[next].Time, own[next]);
+            }
+
+            Commit(time, null);
+        }
+
+        for (; next < own.Count; next++)
+        {
+            Commit(own[next].Time, own[next]);
+        }
+    }
+
+    /// <summary>What is named within a minute, by time.</summary>
+    private IReadOnlyList<NamedChange> Named(long minute)
+    {
+        List<NamedChange>? found = null;
         foreach (var change in named)
         {
             if (change.Time >= minute && change.Time < minute + Minute)
             {
-                drawn.Add((change.Time, change));
+                (found ??= []).Add(change);
             }
         }
 
         foreach (var mark in marks)
         {
-            drawn.AddRange(mark.Within(minute, Minute).Select(m => (m.Time, (NamedChange?)m)));
+            if (mark.From < minute + Minute && mark.To > minute)
+            {
+                (found ??= []).AddRange(mark.Within(minute, Minute));
+            }
         }
 
-        if (drawn.Count > 1)
-        {
-            drawn.Sort((a, b) => a.Time.CompareTo(b.Time));
-        }
+        return found is null ? [] : [.. found.OrderBy(c => c.Time)];
+    }
 
-        foreach (var (time, change) in drawn)
-        {
-            position += Step(time);
-            ready.Enqueue(new Transaction(position, time, Writes(time, change), change?.Name));
-        }
+    private void Commit(long time, NamedChange? change)
+    {
+        position += Step(time);
+        ready.Enqueue(new Transaction(position, time, Writes(time, change), change?.Name));
     }
 
     /// <summary>How far the log grows with what is committed at an instant.</summary>

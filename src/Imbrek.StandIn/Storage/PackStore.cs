@@ -9,6 +9,9 @@ namespace Imbrek.StandIn.Storage;
 /// </summary>
 internal sealed class PackStore : IDisposable
 {
+    /// <summary>So many entries of an index are read at once, whatever they tell of.</summary>
+    private const int Few = 10_000;
+
     private readonly FileStream pack;
     private readonly FileStream index;
     private readonly Dictionary<string, Entry> entries = [];
@@ -20,9 +23,8 @@ internal sealed class PackStore : IDisposable
     {
         Directory.CreateDirectory(folder);
         pack = new FileStream(Path.Combine(folder, "copies.pack"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.ReadWrite, 1);
-        index = new FileStream(Path.Combine(folder, "copies.index"), FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.Read, 1);
         flushed = pack.Length;
-        ReadIndex();
+        index = OpenIndex(Path.Combine(folder, "copies.index"));
     }
 
     private readonly record struct Entry(long Offset, int Length, uint Crc);
@@ -130,17 +132,18 @@ internal sealed class PackStore : IDisposable
         w.Write(entry.Crc);
     }
 
-    private void ReadIndex()
+    /// <summary>Reads the index. Where most of it tells of copies that are gone it is written anew first, so that it does not grow for ever.</summary>
+    private FileStream OpenIndex(string path)
     {
-        using var r = new BinaryReader(new BufferedStream(index, 1 << 16), Encoding.UTF8, leaveOpen: true);
-        var whole = 0L;
+        var bytes = File.Exists(path) ? File.ReadAllBytes(path) : [];
+        var read = new ByteReader(bytes);
+        var (whole, count) = (0, 0);
         try
         {
-            while (index.Length > whole)
+            for (; !read.AtEnd; whole = read.At, count++)
             {
-                var key = r.ReadString();
-                var entry = new Entry(r.ReadInt64(), r.ReadInt32(), r.ReadUInt32());
-                whole += Encoding.UTF8.GetByteCount(key) + LengthOfLength(Encoding.UTF8.GetByteCount(key)) + 16;
+                var key = read.Text();
+                var entry = new Entry(read.Int64(), read.Int32(), read.UInt32());
                 if (entry.Length < 0)
                 {
                     entries.Remove(key);
@@ -154,9 +157,26 @@ internal sealed class PackStore : IDisposable
         catch (EndOfStreamException)
         {
             // A crash cut the last entry short: what it named was never recorded anywhere.
-            index.SetLength(whole);
         }
-    }
 
-    private static int LengthOfLength(int bytes) => bytes < 0x80 ? 1 : bytes < 0x4000 ? 2 : 3;
+        if (count > Few + (2 * entries.Count))
+        {
+            foreach (var (key, entry) in entries)
+            {
+                AppendIndex(key, entry);
+            }
+
+            using (var anew = new FileStream(path + ".new", FileMode.Create, FileAccess.Write, FileShare.None, 1))
+            {
+                Drain(pendingIndex, anew);
+            }
+
+            File.Move(path + ".new", path, overwrite: true);
+            whole = (int)new FileInfo(path).Length;
+        }
+
+        var opened = new FileStream(path, FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.Read, 1);
+        opened.SetLength(whole);
+        return opened;
+    }
 }

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using System.Text.Json.Serialization;
 using Imbrek.Core.Catalogue;
 using NodaTime;
 
@@ -35,7 +36,7 @@ internal sealed class WorldJournal : IDisposable
     /// <param name="Told">What a run was told otherwise.</param>
     public sealed record Kept(WorldState? State, IReadOnlyCollection<BackupSet> Sets, Dictionary<Guid, string> Taken, Dictionary<Guid, string> Told);
 
-    private sealed record Head(string Journal, long Length, WorldState State);
+    internal sealed record Head(string Journal, long Length, WorldState State);
 
     /// <summary>Whether a folder holds a world.</summary>
     public static bool IsIn(string folder) => File.Exists(Path.Combine(folder, StateFile));
@@ -45,7 +46,7 @@ internal sealed class WorldJournal : IDisposable
     {
         try
         {
-            return IsIn(folder) ? JsonSerializer.Deserialize<Head>(File.ReadAllBytes(Path.Combine(folder, StateFile)))?.State : null;
+            return IsIn(folder) ? JsonSerializer.Deserialize(File.ReadAllBytes(Path.Combine(folder, StateFile)), HeadJson.Default.Head)?.State : null;
         }
         catch (Exception e) when (e is IOException or JsonException)
         {
@@ -58,7 +59,7 @@ internal sealed class WorldJournal : IDisposable
     {
         Directory.CreateDirectory(folder);
         var state = Path.Combine(folder, StateFile);
-        var head = File.Exists(state) ? JsonSerializer.Deserialize<Head>(File.ReadAllBytes(state)) : null;
+        var head = File.Exists(state) ? JsonSerializer.Deserialize(File.ReadAllBytes(state), HeadJson.Default.Head) : null;
         var journal = new WorldJournal(folder, head?.Journal ?? "world-1.journal");
         journal.file.SetLength(head?.Length ?? 0);
         var (sets, taken, told) = journal.Read();
@@ -124,7 +125,7 @@ internal sealed class WorldJournal : IDisposable
         pending.SetLength(0);
         file.Flush();
         var path = Path.Combine(folder, StateFile);
-        File.WriteAllBytes(path + ".new", JsonSerializer.SerializeToUtf8Bytes(new Head(name, file.Length, state)));
+        File.WriteAllBytes(path + ".new", JsonSerializer.SerializeToUtf8Bytes(new Head(name, file.Length, state), HeadJson.Default.Head));
         File.Move(path + ".new", path, overwrite: true);
     }
 
@@ -163,18 +164,23 @@ internal sealed class WorldJournal : IDisposable
     {
         var sets = new Dictionary<(string, string), BackupSet>();
         var (taken, told) = (new Dictionary<Guid, string>(), new Dictionary<Guid, string>());
+        var bytes = new byte[file.Length];
         file.Seek(0, SeekOrigin.Begin);
-        using var r = new BinaryReader(new BufferedStream(file, 1 << 16), System.Text.Encoding.UTF8, leaveOpen: true);
-        var names = new Dictionary<string, string>();
-        for (var next = r.BaseStream.ReadByte(); next >= 0; next = r.BaseStream.ReadByte())
+        file.ReadExactly(bytes);
+        var r = new ByteReader(bytes);
+
+        // Few names are many times there.
+        var names = new Dictionary<string, string>().GetAlternateLookup<ReadOnlySpan<char>>();
+        while (!r.AtEnd)
         {
+            var next = r.Byte();
             if (next is Taken or Told)
             {
-                (next == Taken ? taken : told)[new Guid(r.ReadBytes(16))] = r.ReadString();
+                (next == Taken ? taken : told)[new Guid(r.Bytes(16))] = r.Text();
                 continue;
             }
 
-            var set = ReadSet();
+            var set = ReadSet(ref r, names);
             if (set.Copies.All(c => c.RemovedAt is not null))
             {
                 sets.Remove((set.Database.Value, set.Id.Value));
@@ -186,35 +192,52 @@ internal sealed class WorldJournal : IDisposable
         }
 
         return (sets, taken, told);
+    }
 
-        BackupSet ReadSet() => new()
-        {
-            Database = new(Same()),
-            Id = new(r.ReadString()),
-            Kind = (SetKind)r.ReadByte(),
-            Branch = r.ReadInt32(),
-            Parent = r.ReadBoolean() ? new(r.ReadString()) : null,
-            FromPosition = r.ReadBoolean() ? r.ReadInt64() : null,
-            ToPosition = r.ReadInt64(),
-            CoversFrom = At(),
-            CoversTo = At()!.Value,
-            FinishedAt = At()!.Value,
-            DataBytes = r.ReadInt64(),
-            OutsideChain = r.ReadBoolean(),
-            RollForward = r.ReadBoolean(),
-            Key = r.ReadBoolean() ? r.ReadString() : null,
-            Copies = [.. Enumerable.Range(0, r.Read7BitEncodedInt()).Select(_ => new BackupCopy(new(Same()), At()!.Value, At(), At(), r.ReadInt64(), (CopyState)r.ReadByte()))],
-        };
+    private static BackupSet ReadSet(ref ByteReader r, Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> names) => new()
+    {
+        Database = new(Same(ref r, names)),
+        Id = new(r.Text()),
+        Kind = (SetKind)r.Byte(),
+        Branch = r.Int32(),
+        Parent = r.Flag() ? new(Same(ref r, names)) : null,
+        FromPosition = r.Flag() ? r.Int64() : null,
+        ToPosition = r.Int64(),
+        CoversFrom = At(ref r),
+        CoversTo = At(ref r)!.Value,
+        FinishedAt = At(ref r)!.Value,
+        DataBytes = r.Int64(),
+        OutsideChain = r.Flag(),
+        RollForward = r.Flag(),
+        Key = r.Flag() ? Same(ref r, names) : null,
+        Copies = ReadCopies(ref r, names),
+    };
 
-        // Few names are many times there.
-        string Same()
+    private static BackupCopy[] ReadCopies(ref ByteReader r, Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> names)
+    {
+        var copies = new BackupCopy[r.Count()];
+        for (var i = 0; i < copies.Length; i++)
         {
-            var text = r.ReadString();
-            return names.TryGetValue(text, out var known) ? known : names[text] = text;
+            copies[i] = new(new(Same(ref r, names)), At(ref r)!.Value, At(ref r), At(ref r), r.Int64(), (CopyState)r.Byte());
         }
 
-        Instant? At() => r.ReadInt64() is var ms && ms == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(ms);
+        return copies;
     }
+
+    private static string Same(ref ByteReader r, Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> names)
+    {
+        var bytes = r.Utf8();
+        Span<char> text = bytes.Length <= 256 ? stackalloc char[256] : new char[bytes.Length];
+        text = text[..System.Text.Encoding.UTF8.GetChars(bytes, text)];
+        if (!names.TryGetValue(text, out var known))
+        {
+            names[text] = known = text.ToString();
+        }
+
+        return known;
+    }
+
+    private static Instant? At(ref ByteReader r) => r.Int64() is var ms && ms == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(ms);
 
     private void Text(string? text)
     {
@@ -236,3 +259,7 @@ internal sealed class WorldJournal : IDisposable
 
     private void Time(Instant? t) => writer.Write(t?.ToUnixTimeMilliseconds() ?? long.MinValue);
 }
+
+/// <summary>The state as JSON, by code made when this is built: a world that is opened is waited for.</summary>
+[JsonSerializable(typeof(WorldJournal.Head))]
+internal sealed partial class HeadJson : JsonSerializerContext;

@@ -1,4 +1,5 @@
 using System.Text.Json;
+using System.Text.Json.Serialization;
 using System.Threading.Channels;
 using Imbrek.Data;
 using Imbrek.Server.State;
@@ -55,7 +56,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     }
 
     /// <summary>What to tell the others of a run, for who tells it together with what it writes.</summary>
-    public string NewsOf(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs) => JsonSerializer.Serialize(new News(live.Process, [.. databases], [.. runs]));
+    public string NewsOf(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs) => JsonSerializer.Serialize(new News(live.Process, [.. databases], [.. runs]), NewsJson.Default.News);
 
     /// <summary>Tells those who listen on this process; the others have been told with <see cref="NewsOf"/>.</summary>
     public void TellHere(IReadOnlyCollection<string> databases, IReadOnlyCollection<Guid> runs) => live.Changed(databases, runs);
@@ -74,7 +75,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
     {
         await using var command = source.CreateCommand("select pg_notify($1, $2)");
         command.Parameters.AddWithValue(Name);
-        command.Parameters.AddWithValue(JsonSerializer.Serialize(news));
+        command.Parameters.AddWithValue(JsonSerializer.Serialize(news, NewsJson.Default.News));
         await command.ExecuteNonQueryAsync(cancel);
     }
 
@@ -127,7 +128,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         {
             try
             {
-                if (JsonSerializer.Deserialize<News>(e.Payload) is { } news && news.From != live.Process)
+                if (JsonSerializer.Deserialize(e.Payload, NewsJson.Default.News) is { } news && news.From != live.Process)
                 {
                     heard.Writer.TryWrite(news);
                 }
@@ -187,3 +188,7 @@ internal sealed class Peers(NpgsqlDataSource source, LiveEvents live, FleetState
         }
     }
 }
+
+/// <summary>News as JSON, by code made when this is built: every process sends some as it starts.</summary>
+[JsonSerializable(typeof(Peers.News))]
+internal sealed partial class NewsJson : JsonSerializerContext;

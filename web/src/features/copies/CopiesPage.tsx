@@ -121,11 +121,16 @@ function CopyRow({
   return (
     <Box sx={{ borderTop: 1, borderColor: 'divider', py: 1 }} data-testid="copy">
       <Box role="row" sx={{ display: 'grid', gridTemplateColumns: columns, columnGap: 2, rowGap: 0.5 }}>
-        <Box role="cell" sx={{ minWidth: 0, overflowWrap: 'anywhere' }}>
+        <Box
+          role="cell"
+          sx={{
+            minWidth: 0,
+            overflowWrap: 'anywhere',
+            '& a': { display: 'inline-block', minWidth: 24, minHeight: 24, py: '2px' },
+          }}
+        >
           <Link to={withPremise(`/databases/${c.database}`, search)}>{c.databaseName}</Link>
-          <Box
-            sx={{ fontSize: 12, color: 'text.secondary', '& a': { display: 'inline-block', minWidth: 24, py: '4px' } }}
-          >
+          <Box sx={{ fontSize: 12, color: 'text.secondary' }}>
             <Link to={withPremise(`/runs/${c.run}`, search)}>{copyWord[c.kind] ?? c.kind}</Link>
             {c.mounted && ', on its sets where they lie'}
             {c.kind === 'open-for-log' && c.rounds?.opened && !c.rounds.underWay && ', opened since'}
