@@ -159,6 +159,50 @@ public class FormatMutations
     public void An_odd_value_in_a_stretch_of_lag_is_read_or_refused_with_a_reason() => OddValuesNeverThrow(CatalogueFile.WriteLine(Lag), Catalogue);
 
     [Fact]
+    public void A_set_that_is_read_in_one_pass_is_the_one_that_is_read_member_by_member()
+    {
+        BackupSet[] sorts =
+        [
+            .. Sets,
+            Sets[0] with { Id = new("diff"), Kind = SetKind.Differential, Parent = new("full"), OutsideChain = true, Key = "east-key", FinishedAt = Monday + Duration.FromMilliseconds(7), Copies = [] },
+            Sets[0] with { Id = new("export"), Kind = SetKind.Export, RollForward = false, Copies = [.. Sets[0].Copies, .. Sets[0].Copies.Take(1).Select(c => c with { RemovedAt = Monday })] },
+        ];
+        byte[][] lines = [.. sorts.Select(s => Encoding.UTF8.GetBytes(CatalogueFile.WriteLine(s)))];
+        var inOnePass = new SetLines(Rich);
+        Assert.All(lines, l => Assert.NotNull(inOnePass.Read(l)));
+        var (random, all, simple) = (new Random(28), 20_000, 0);
+        for (var i = 0; i < all; i++)
+        {
+            var line = lines[random.Next(lines.Length)];
+            line = random.Next(2) == 0 ? Mutations.Of(line, random) : Rearranged(JsonNode.Parse(line)!.AsObject(), random);
+            simple += inOnePass.Read(line) is null ? 0 : 1;
+            Assert.Equal(Said(CatalogueFile.ReadWith(null, line, "c", Rich, false)), Said(CatalogueFile.ReadWith(inOnePass, line, "c", Rich, false)));
+        }
+
+        Assert.InRange(simple, all / 20, all / 2);
+
+        static string Said(ReadResult<BackupCatalogue> read) => string.Join(
+            '\n',
+            [
+                .. read.Faults.Select(f => $"fault {f}"),
+                .. read.Warnings.Select(f => $"warning {f}"),
+                .. read.Value is null ? ["refused"] : read.Value.All.SelectMany(c => c.Sets).Select(s => $"{s with { UsableOn = [], Copies = [] }} on {string.Join('|', s.UsableOn)} in {string.Join('|', s.Copies)}"),
+            ]);
+
+        // Members in any order, left out, given twice, null, with room between them.
+        static byte[] Rearranged(JsonObject line, Random random)
+        {
+            var members = line.SelectMany(m => Enumerable.Repeat($"\"{m.Key}\"{Room()}:{Room()}{(random.Next(30) == 0 ? "null" : Value(m.Value))}", random.Next(60) switch { 0 => 0, 1 => 2, _ => 1 })).ToArray();
+            random.Shuffle(members);
+            return Encoding.UTF8.GetBytes($"{Room()}{{{string.Join(Room() + ",", members)}}}{Room()}");
+
+            string Room() => random.Next(8) == 0 ? " \t" : "";
+
+            string Value(JsonNode? value) => value is JsonArray copies ? $"[{string.Join(',', copies.Select(c => Encoding.UTF8.GetString(Rearranged(c!.AsObject(), random))))}]" : value?.ToJsonString() ?? "null";
+        }
+    }
+
+    [Fact]
     public void A_file_cut_anywhere_is_refused_with_a_line_and_never_taken_for_whole()
     {
         var whole = Encoding.UTF8.GetBytes(FleetFile.Write(Rich).TrimEnd());

@@ -27,7 +27,15 @@ public static class CatalogueFile
     /// <param name="file">What to call the file in faults.</param>
     /// <param name="fleet">The fleet whose databases, stores, hosts and branches the sets name.</param>
     /// <param name="skipBad">Leave bad lines aside and give the others; the faults are still listed.</param>
-    public static ReadResult<BackupCatalogue> Read(ReadOnlyMemory<byte> utf8, string file, FleetModel fleet, bool skipBad = false)
+    public static ReadResult<BackupCatalogue> Read(ReadOnlyMemory<byte> utf8, string file, FleetModel fleet, bool skipBad = false) => ReadWith(new SetLines(fleet), utf8, file, fleet, skipBad);
+
+    /// <summary>The same.</summary>
+    /// <param name="inOnePass">Who reads the lines of which there is nothing to say; null for nobody.</param>
+    /// <param name="utf8">The text of the file.</param>
+    /// <param name="file">What to call the file in faults.</param>
+    /// <param name="fleet">The fleet.</param>
+    /// <param name="skipBad">Whether bad lines are left aside.</param>
+    internal static ReadResult<BackupCatalogue> ReadWith(SetLines? inOnePass, ReadOnlyMemory<byte> utf8, string file, FleetModel fleet, bool skipBad)
     {
         if (utf8.Span.StartsWith(Encoding.UTF8.Preamble))
         {
@@ -36,7 +44,7 @@ public static class CatalogueFile
 
         // Lines have nothing to do with each other until all are read: parts of them are read side by side.
         var parts = Parts(utf8);
-        Parallel.For(0, parts.Count, i => parts[i].Read(fleet));
+        Parallel.For(0, parts.Count, i => parts[i].Read(fleet, inOnePass));
         var report = parts[0].Report;
         foreach (var next in parts.Skip(1))
         {
@@ -78,7 +86,7 @@ public static class CatalogueFile
 
         public FaultReport Report => report;
 
-        public void Read(FleetModel fleet)
+        public void Read(FleetModel fleet, SetLines? inOnePass)
         {
             var (rest, document) = (text, new LocatedJson.Document(report));
             for (var line = firstLine; !rest.IsEmpty; line++)
@@ -86,6 +94,12 @@ public static class CatalogueFile
                 var end = rest.Span.IndexOf((byte)'\n');
                 var own = end < 0 ? rest : rest[..end];
                 rest = end < 0 ? default : rest[(end + 1)..];
+                if (inOnePass?.Read(own.Span) is { } simple)
+                {
+                    Sets.Add((simple, line));
+                    continue;
+                }
+
                 if (own.Span.Trim(" \t\r"u8).IsEmpty || LocatedJson.Parse(own, document, line) is not { } json)
                 {
                     continue;
