@@ -277,78 +277,52 @@ public static class CatalogueTable
     /// <summary>Value by value without waiting between two, as reading does.</summary>
     private static void CopyIn(NpgsqlConnection connection, string setTable, string copyTable, IEnumerable<BackupSet> sets, CancellationToken cancel)
     {
-        using (var w = connection.BeginBinaryImport($"copy {setTable} ({SetColumns}) from stdin (format binary)"))
+        using (var w = new CopyWriter(connection, setTable, SetColumns))
         {
             foreach (var s in sets)
             {
                 cancel.ThrowIfCancellationRequested();
-                w.StartRow();
-                w.Write(s.Database.Value, NpgsqlDbType.Text);
-                w.Write(s.Id.Value, NpgsqlDbType.Text);
-                w.Write((short)s.Kind, NpgsqlDbType.Smallint);
-                w.Write(s.Branch, NpgsqlDbType.Integer);
-                Maybe(w, s.Parent?.Value, NpgsqlDbType.Text);
-                MaybeValue(w, s.FromPosition, NpgsqlDbType.Bigint);
-                w.Write(s.ToPosition, NpgsqlDbType.Bigint);
-                MaybeValue(w, s.CoversFrom, NpgsqlDbType.TimestampTz);
-                w.Write(s.CoversTo, NpgsqlDbType.TimestampTz);
-                w.Write(s.FinishedAt, NpgsqlDbType.TimestampTz);
-                w.Write(s.DataBytes, NpgsqlDbType.Bigint);
-                w.Write(s.OutsideChain, NpgsqlDbType.Boolean);
-                w.Write(s.RollForward, NpgsqlDbType.Boolean);
-                Maybe(w, s.UsableOn.Count == 0 ? null : s.UsableOn.Select(h => h.Value).ToArray(), NpgsqlDbType.Array | NpgsqlDbType.Text);
-                Maybe(w, s.Key, NpgsqlDbType.Text);
+                w.Row();
+                w.Write(s.Database.Value);
+                w.Write(s.Id.Value);
+                w.Write((short)s.Kind);
+                w.Write(s.Branch);
+                w.Write(s.Parent?.Value);
+                w.Write(s.FromPosition);
+                w.Write(s.ToPosition);
+                w.Write(s.CoversFrom);
+                w.Write(s.CoversTo);
+                w.Write(s.FinishedAt);
+                w.Write(s.DataBytes);
+                w.Write(s.OutsideChain);
+                w.Write(s.RollForward);
+                w.Write(s.UsableOn.Count == 0 ? [] : s.UsableOn.Select(h => h.Value).ToArray());
+                w.Write(s.Key);
             }
 
             w.Complete();
         }
 
-        using (var w = connection.BeginBinaryImport($"copy {copyTable} ({CopyColumns}) from stdin (format binary)"))
+        using (var w = new CopyWriter(connection, copyTable, CopyColumns))
         {
             foreach (var s in sets)
             {
                 cancel.ThrowIfCancellationRequested();
                 foreach (var c in s.Copies)
                 {
-                    w.StartRow();
-                    w.Write(s.Database.Value, NpgsqlDbType.Text);
-                    w.Write(s.Id.Value, NpgsqlDbType.Text);
-                    w.Write(c.Store.Value, NpgsqlDbType.Text);
-                    w.Write(c.AvailableAt, NpgsqlDbType.TimestampTz);
-                    MaybeValue(w, c.RemovedAt, NpgsqlDbType.TimestampTz);
-                    MaybeValue(w, c.LockedUntil, NpgsqlDbType.TimestampTz);
-                    w.Write(c.StoredBytes, NpgsqlDbType.Bigint);
-                    w.Write((short)c.State, NpgsqlDbType.Smallint);
+                    w.Row();
+                    w.Write(s.Database.Value);
+                    w.Write(s.Id.Value);
+                    w.Write(c.Store.Value);
+                    w.Write(c.AvailableAt);
+                    w.Write(c.RemovedAt);
+                    w.Write(c.LockedUntil);
+                    w.Write(c.StoredBytes);
+                    w.Write((short)c.State);
                 }
             }
 
             w.Complete();
-        }
-
-        static void Maybe<T>(NpgsqlBinaryImporter w, T? value, NpgsqlDbType type)
-            where T : class
-        {
-            if (value is null)
-            {
-                w.WriteNull();
-            }
-            else
-            {
-                w.Write(value, type);
-            }
-        }
-
-        static void MaybeValue<T>(NpgsqlBinaryImporter w, T? value, NpgsqlDbType type)
-            where T : struct
-        {
-            if (value is { } v)
-            {
-                w.Write(v, type);
-            }
-            else
-            {
-                w.WriteNull();
-            }
         }
     }
 }

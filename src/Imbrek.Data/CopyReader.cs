@@ -103,6 +103,10 @@ internal sealed class CopyReader : IDisposable
     /// <inheritdoc/>
     public void Dispose() => stream.Dispose();
 
+    /// <summary>An instant as PostgreSQL holds it; the ends of time are its infinities.</summary>
+    internal static long Microseconds(Instant at) =>
+        at == Instant.MaxValue ? long.MaxValue : at == Instant.MinValue ? long.MinValue : (at.ToUnixTimeTicks() / 10) - Epoch;
+
     private static Instant At(long microseconds) => microseconds switch
     {
         long.MaxValue => Instant.MaxValue,
