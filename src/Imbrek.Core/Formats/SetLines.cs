@@ -7,7 +7,7 @@ using NodaTime;
 namespace Imbrek.Core.Formats;
 
 /// <summary>
-/// Reads lines that hold a set of which there is nothing to say, in one pass and into nothing but the set: of a million of them that is a quarter of the time. Of any other line, whatever is the matter, it says nothing
+/// Reads lines that hold a set of which there is nothing to say, in one pass and into nothing but the set: of a million of them that takes a third of the time. Of any other line, whatever is the matter, it says nothing
 /// and gives nothing: <see cref="LocatedJson"/> reads that and says what is wrong. What it gives is what would be read there, without a fault or a warning.
 /// </summary>
 internal sealed class SetLines(FleetModel fleet)
