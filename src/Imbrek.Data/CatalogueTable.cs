@@ -43,6 +43,7 @@ public static class CatalogueTable
         // Where there is nothing yet there is nothing to compare: that costs a third. Whoever else writes the same in this moment is found out by
         // the key, and then all is compared.
         var known = await WithSetsAsync(connection, cancel);
+
         // In the order of the keys, so that these are made, and later read, from one end to the other.
         var fresh = sets.All.OrderBy(c => c.Database.Value, StringComparer.Ordinal).ToLookup(c => !known.Contains(c.Database));
         DatabaseCatalogue[] others = [.. fresh[false]];

@@ -132,10 +132,13 @@ internal sealed class PackStore : IDisposable
         w.Write(entry.Crc);
     }
 
-    /// <summary>Reads the index. Where most of it tells of copies that are gone it is written anew first, so that it does not grow for ever.</summary>
+    /// <summary>Opens and reads the index. Where most of it tells of copies that are gone it is written anew first, so that it does not grow for ever.</summary>
     private FileStream OpenIndex(string path)
     {
-        var bytes = File.Exists(path) ? File.ReadAllBytes(path) : [];
+        // Nobody else has it open: a world has one owner, who holds its lock.
+        var opened = Open();
+        var bytes = new byte[opened.Length];
+        opened.ReadExactly(bytes);
         var read = new ByteReader(bytes);
         var (whole, count) = (0, 0);
         try
@@ -157,26 +160,28 @@ internal sealed class PackStore : IDisposable
         catch (EndOfStreamException)
         {
             // A crash cut the last entry short: what it named was never recorded anywhere.
+            opened.SetLength(whole);
         }
 
-        if (count > Few + (2 * entries.Count))
+        if (count <= Few + (2 * entries.Count))
         {
-            foreach (var (key, entry) in entries)
-            {
-                AppendIndex(key, entry);
-            }
-
-            using (var anew = new FileStream(path + ".new", FileMode.Create, FileAccess.Write, FileShare.None, 1))
-            {
-                Drain(pendingIndex, anew);
-            }
-
-            File.Move(path + ".new", path, overwrite: true);
-            whole = (int)new FileInfo(path).Length;
+            return opened;
         }
 
-        var opened = new FileStream(path, FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.Read, 1);
-        opened.SetLength(whole);
-        return opened;
+        foreach (var (key, entry) in entries)
+        {
+            AppendIndex(key, entry);
+        }
+
+        using (opened)
+        using (var anew = new FileStream(path + ".new", FileMode.Create, FileAccess.Write, FileShare.None, 1))
+        {
+            Drain(pendingIndex, anew);
+            File.Move(path + ".new", path, overwrite: true);
+        }
+
+        return Open();
+
+        FileStream Open() => new(path, FileMode.OpenOrCreate, FileAccess.ReadWrite, FileShare.Read, 1);
     }
 }

@@ -126,6 +126,8 @@ function CopyRow({
           sx={{
             minWidth: 0,
             overflowWrap: 'anywhere',
+            // A link has room about it; its words stand on the line of the other cells.
+            mt: '-2px',
             '& a': { display: 'inline-block', minWidth: 24, minHeight: 24, py: '2px' },
           }}
         >
