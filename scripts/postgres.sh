@@ -37,7 +37,7 @@ pg_start() {
   fi
   chmod 700 "$data"
   if [ ! -e "$data/PG_VERSION" ]; then
-    as_postgres "$pg_bin/initdb" -D "$data" -U imbrek -A trust -E UTF8 --locale=C.UTF-8 -k >/dev/null
+    as_postgres "$pg_bin/initdb" -D "$data" -U imbrek -A trust -E UTF8 --locale=C.UTF-8 --lc-collate=C -k >/dev/null
   fi
   if as_postgres "$pg_bin/pg_ctl" -D "$data" status >/dev/null 2>&1; then
     # Left running by a start that was killed.

@@ -174,7 +174,7 @@ async Task<(double Seconds, double Ours, int Differ)> SqlAsync(string server, Re
     await using var connection = await database.Source.OpenConnectionAsync();
     await using (var transaction = await connection.BeginTransactionAsync())
     {
-        await CatalogueTable.InsertAsync(connection, [.. subjects.SelectMany(s => s.Catalogue.Sets)], default);
+        await CatalogueTable.InsertAsync(connection, subjects.Select(s => s.Catalogue), default);
         await transaction.CommitAsync();
     }
 
@@ -282,7 +282,7 @@ async Task FleetList()
         Weekly(140) with { Id = new($"plan-{i}"), Name = $"Plan {i}", Members = new Selection { Databases = [.. members.Select(m => m.Id)] } }));
     var at = SystemClock.Instance.GetCurrentInstant();
     var sets = fleet.Databases.SelectMany(d => FleetGenerator.Sets(d.Id, 100, 8, at - Duration.FromMinutes(5))).ToArray();
-    var plain = await PlainCopyAsync(sets);
+    var plain = await PlainCopyAsync(new(sets));
     Row($"a plain COPY of the {sets.Length:N0} sets and their {sets.Sum(s => s.Copies.Count):N0} copies into tables without keys", $"{plain:0.0} s", "");
     using var form = new MultipartFormDataContent
     {
@@ -388,7 +388,7 @@ async Task FleetList()
 }
 
 // The rows of sets as PostgreSQL takes them in by itself: binary COPY within one transaction, into tables without keys, and nothing looked at.
-async Task<double> PlainCopyAsync(IReadOnlyCollection<BackupSet> sets)
+async Task<double> PlainCopyAsync(BackupCatalogue sets)
 {
     await using var source = ImbrekDatabase.Source($"{Environment.GetEnvironmentVariable("IMBREK_TEST_PG")};Database=bench;Command Timeout=600");
     await using var connection = await source.OpenConnectionAsync();
@@ -406,7 +406,7 @@ async Task<double> PlainCopyAsync(IReadOnlyCollection<BackupSet> sets)
     }
 
     var watch = Stopwatch.StartNew();
-    await CatalogueTable.InsertAsync(connection, sets, default);
+    await CatalogueTable.InsertAsync(connection, sets.All, default);
     await transaction.CommitAsync();
     var seconds = watch.Elapsed.TotalSeconds;
     await using var drop = new NpgsqlCommand("drop schema plain cascade", connection);

@@ -17,14 +17,15 @@ public static class CatalogueTable
 
     /// <summary>Writes sets that are not there yet. Asks for a transaction.</summary>
     /// <param name="connection">An open connection with a transaction begun.</param>
-    /// <param name="sets">The sets.</param>
+    /// <param name="sets">The sets, by database.</param>
     /// <param name="cancel">Stops writing; the transaction must then be given up.</param>
-    public static Task InsertAsync(NpgsqlConnection connection, IReadOnlyCollection<BackupSet> sets, CancellationToken cancel) => InsertAsync(connection, sets.Count, sets, cancel);
-
-    private static async Task<bool> InsertAsync(NpgsqlConnection connection, int count, IEnumerable<BackupSet> sets, CancellationToken cancel)
+    /// <returns>Whether there was nothing there, and keys were made of all at once: until the transaction ends nobody can write a set.</returns>
+    public static async Task<bool> InsertAsync(NpgsqlConnection connection, IEnumerable<DatabaseCatalogue> sets, CancellationToken cancel)
     {
-        var keys = count < FewSets ? [] : await EmptyTables.TakeKeysAsync(connection, ["backup_sets", "backup_copies"], cancel);
-        await CopyInAsync(connection, "backup_sets", "backup_copies", sets, cancel);
+        // In the order of the keys, so that these are made, and later read, from one end to the other.
+        DatabaseCatalogue[] ordered = [.. sets.OrderBy(c => c.Database.Value, StringComparer.Ordinal)];
+        var keys = ordered.Sum(c => c.Count) < FewSets ? [] : await EmptyTables.TakeKeysAsync(connection, ["backup_sets", "backup_copies"], cancel);
+        await CopyInAsync(connection, "backup_sets", "backup_copies", ordered, keys.Count > 0, cancel);
         foreach (var key in keys)
         {
             await EmptyTables.ExecuteAsync(connection, key, cancel);
@@ -43,14 +44,12 @@ public static class CatalogueTable
         // Where there is nothing yet there is nothing to compare: that costs a third. Whoever else writes the same in this moment is found out by
         // the key, and then all is compared.
         var known = await WithSetsAsync(connection, cancel);
-
-        // In the order of the keys, so that these are made, and later read, from one end to the other.
-        var fresh = sets.All.OrderBy(c => c.Database.Value, StringComparer.Ordinal).ToLookup(c => !known.Contains(c.Database));
+        var fresh = sets.All.ToLookup(c => !known.Contains(c.Database));
         DatabaseCatalogue[] others = [.. fresh[false]];
         await ExecuteAsync("savepoint fresh");
         try
         {
-            if (await InsertAsync(connection, fresh[true].Sum(c => c.Count), fresh[true].SelectMany(c => c.Sets), cancel))
+            if (await InsertAsync(connection, fresh[true], cancel))
             {
                 return true;
             }
@@ -63,19 +62,20 @@ public static class CatalogueTable
 
         if (others.Length > 0)
         {
-            await MergeAsync(others.SelectMany(c => c.Sets));
+            await MergeAsync(others);
         }
 
+        await ImbrekDatabase.AnalyzeAsync(connection, cancel);
         return false;
 
-        async Task MergeAsync(IEnumerable<BackupSet> changed)
+        async Task MergeAsync(DatabaseCatalogue[] changed)
         {
             await ExecuteAsync(
                 """
                 create temp table if not exists changed_sets (like backup_sets) on commit delete rows;
                 create temp table if not exists changed_copies (like backup_copies) on commit delete rows;
                 """);
-            await CopyInAsync(connection, "changed_sets", "changed_copies", changed, cancel);
+            await CopyInAsync(connection, "changed_sets", "changed_copies", changed, false, cancel);
             await ExecuteAsync(
                 $"""
                 insert into backup_sets ({SetColumns}) select {SetColumns} from changed_sets
@@ -231,7 +231,7 @@ public static class CatalogueTable
 
         var catalogues = new List<DatabaseCatalogue>();
         var current = new List<BackupSet>();
-        using (var r = new CopyReader(connection, $"select {SetColumns} from backup_sets {where} order by database, covers_to, id", known))
+        using (var r = new CopyReader(connection, $"select {SetColumns} from backup_sets {where} order by database, id", known))
         {
             while (r.Read())
             {
@@ -273,54 +273,63 @@ public static class CatalogueTable
         return new BackupCatalogue(catalogues);
     }
 
-    private static Task CopyInAsync(NpgsqlConnection connection, string setTable, string copyTable, IEnumerable<BackupSet> sets, CancellationToken cancel) =>
-        Task.Run(() => CopyIn(connection, setTable, copyTable, sets, cancel), cancel);
+    private static Task CopyInAsync(NpgsqlConnection connection, string setTable, string copyTable, DatabaseCatalogue[] sets, bool settled, CancellationToken cancel) =>
+        Task.Run(() => CopyIn(connection, setTable, copyTable, sets, settled, cancel), cancel);
 
-    /// <summary>Value by value without waiting between two, as reading does.</summary>
-    private static void CopyIn(NpgsqlConnection connection, string setTable, string copyTable, IEnumerable<BackupSet> sets, CancellationToken cancel)
+    /// <summary>Value by value without waiting between two, as reading does, and from the columns they lie in.</summary>
+    private static void CopyIn(NpgsqlConnection connection, string setTable, string copyTable, DatabaseCatalogue[] sets, bool settled, CancellationToken cancel)
     {
-        using (var w = new CopyWriter(connection, setTable, SetColumns))
+        using (var w = new CopyWriter(connection, setTable, SetColumns, settled))
         {
-            foreach (var s in sets)
+            foreach (var catalogue in sets)
             {
                 cancel.ThrowIfCancellationRequested();
-                w.Row();
-                w.Write(s.Database.Value);
-                w.Write(s.Id.Value);
-                w.Write((short)s.Kind);
-                w.Write(s.Branch);
-                w.Write(s.Parent?.Value);
-                w.Write(s.FromPosition);
-                w.Write(s.ToPosition);
-                w.Write(s.CoversFrom);
-                w.Write(s.CoversTo);
-                w.Write(s.FinishedAt);
-                w.Write(s.DataBytes);
-                w.Write(s.OutsideChain);
-                w.Write(s.RollForward);
-                w.Write(s.UsableOn.Count == 0 ? [] : s.UsableOn.Select(h => h.Value).ToArray());
-                w.Write(s.Key);
+                for (var i = 0; i < catalogue.Count; i++)
+                {
+                    var s = catalogue.At(i);
+                    w.Row();
+                    w.Write(catalogue.Database.Value);
+                    w.WriteUtf8(s.Utf8Id);
+                    w.Write((short)s.Kind);
+                    w.Write(s.Branch);
+                    w.Write(s.Parent?.Value);
+                    w.Write(s.FromPosition);
+                    w.Write(s.ToPosition);
+                    w.Write(s.CoversFrom);
+                    w.Write(s.CoversTo);
+                    w.Write(s.FinishedAt);
+                    w.Write(s.DataBytes);
+                    w.Write(s.OutsideChain);
+                    w.Write(s.RollForward);
+                    w.Write(s.UsableOn.Count == 0 ? [] : s.UsableOn.Select(h => h.Value).ToArray());
+                    w.Write(s.Key);
+                }
             }
 
             w.Complete();
         }
 
-        using (var w = new CopyWriter(connection, copyTable, CopyColumns))
+        using (var w = new CopyWriter(connection, copyTable, CopyColumns, settled))
         {
-            foreach (var s in sets)
+            foreach (var catalogue in sets)
             {
                 cancel.ThrowIfCancellationRequested();
-                foreach (var c in s.Copies)
+                for (var i = 0; i < catalogue.Count; i++)
                 {
-                    w.Row();
-                    w.Write(s.Database.Value);
-                    w.Write(s.Id.Value);
-                    w.Write(c.Store.Value);
-                    w.Write(c.AvailableAt);
-                    w.Write(c.RemovedAt);
-                    w.Write(c.LockedUntil);
-                    w.Write(c.StoredBytes);
-                    w.Write((short)c.State);
+                    var s = catalogue.At(i);
+                    for (var number = 0; number < s.Copies; number++)
+                    {
+                        var c = s.Copy(number);
+                        w.Row();
+                        w.Write(catalogue.Database.Value);
+                        w.WriteUtf8(s.Utf8Id);
+                        w.Write(c.Store.Value);
+                        w.Write(c.AvailableAt);
+                        w.Write(c.RemovedAt);
+                        w.Write(c.LockedUntil);
+                        w.Write(c.StoredBytes);
+                        w.Write((short)c.State);
+                    }
                 }
             }
 

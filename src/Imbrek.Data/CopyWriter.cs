@@ -20,10 +20,11 @@ internal sealed class CopyWriter : IDisposable
     /// <param name="connection">An open connection.</param>
     /// <param name="table">The table.</param>
     /// <param name="columns">The columns, with commas between them.</param>
-    public CopyWriter(NpgsqlConnection connection, string table, string columns)
+    /// <param name="settled">Whether rows are written as ones that no reader need look up again; for a table that this transaction has emptied.</param>
+    public CopyWriter(NpgsqlConnection connection, string table, string columns, bool settled = false)
     {
         this.columns = (short)(columns.Count(c => c == ',') + 1);
-        stream = connection.BeginRawBinaryCopy($"copy {table} ({columns}) from stdin (format binary)");
+        stream = connection.BeginRawBinaryCopy($"copy {table} ({columns}) from stdin (format binary{(settled ? ", freeze" : "")})");
         stream.Write([.. "PGCOPY\n"u8, 0xFF, .. "\r\n\0"u8, .. new byte[8]]);
     }
 
@@ -53,6 +54,9 @@ internal sealed class CopyWriter : IDisposable
     }
 
     public void Write(Instant? value) => Write(value is { } known ? CopyReader.Microseconds(known) : (long?)null);
+
+    /// <summary>Writes a text that is at hand in UTF-8.</summary>
+    public void WriteUtf8(ReadOnlySpan<byte> value) => value.CopyTo(Field(value.Length));
 
     /// <summary>Writes a text, or null.</summary>
     public void Write(string? value)

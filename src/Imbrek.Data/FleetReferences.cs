@@ -22,17 +22,23 @@ public static class FleetReferences
     /// <param name="connection">An open connection; inside a transaction it sees what that has written.</param>
     /// <param name="fleet">The fleet with its plans.</param>
     /// <param name="cancel">Stops looking.</param>
-    public static async Task<IReadOnlyList<Missing>> FindAsync(NpgsqlConnection connection, FleetModel fleet, CancellationToken cancel)
+    /// <param name="setsAreOfIt">Whether all sets there are were read for this very fleet, and so name nothing it lacks.</param>
+    public static async Task<IReadOnlyList<Missing>> FindAsync(NpgsqlConnection connection, FleetModel fleet, CancellationToken cancel, bool setsAreOfIt = false)
     {
         var missing = new List<Missing>();
         var databases = fleet.DatabaseById.Keys.Select(d => d.Value).ToHashSet();
         var stores = fleet.Stores.Keys.Select(s => s.Value).ToHashSet();
         var hosts = fleet.Hosts.Keys.Select(h => h.Value).ToHashSet();
         var plans = fleet.Plans.Select(p => p.Id.Value).ToHashSet();
-        var gone = (await CatalogueTable.WithSetsAsync(connection, cancel)).Select(d => d.Value).Where(d => !databases.Contains(d)).ToArray();
-        await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where s.database = any(@among) and exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1", gone);
-        await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
-        await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
+        if (!setsAreOfIt)
+        {
+            var gone = (await CatalogueTable.WithSetsAsync(connection, cancel)).Select(d => d.Value).Where(d => !databases.Contains(d)).ToArray();
+            await Look("databases", databases, "set with copies", "sets with copies", "select s.database, count(*) from backup_sets s where s.database = any(@among) and exists (select 1 from backup_copies c where c.database = s.database and c.set_id = s.id and c.removed_at is null) group by 1", gone);
+            await Look("stores", stores, "copy", "copies", "select store, count(*) from backup_copies where removed_at is null group by 1");
+            await Look("hosts", hosts, "set usable there alone", "sets usable there alone", "select h, count(*) from backup_sets, unnest(usable_on) h where usable_on is not null group by 1");
+            await Branches("sets", "select database, branch, count(*) from backup_sets where branch <> 1 group by 1, 2", d => fleet.DatabaseById.GetValueOrDefault(new(d)));
+        }
+
         await Look("replicas", fleet.Replicas.Keys.Select(r => r.Value).ToHashSet(), "stretch of lag", "stretches of lag", "select replica, count(*) from replica_lag group by 1");
         await Look("databases", databases, "run", "runs", $"select database, count(*) from runs where {OpenRuns} and kind <> '{NewDatabases}' group by 1");
         await Look("hosts", hosts, "run", "runs", "select split_part(claim, '/', 1), count(*) from runs where claim is not null and claim not like 'replica:%' group by 1");
@@ -42,7 +48,6 @@ public static class FleetReferences
             await Look(list, known, "pause", "pauses", $"select {column}, count(*) from pauses where {column} is not null and (\"to\" is null or \"to\" > now()) group by 1");
         }
 
-        await Branches("sets", "select database, branch, count(*) from backup_sets where branch <> 1 group by 1, 2", d => fleet.DatabaseById.GetValueOrDefault(new(d)));
         await Branches("stretches of lag", "select replica, branch, count(*) from replica_lag where branch <> 1 group by 1, 2", r => fleet.Replicas.TryGetValue(new(r), out var replica) ? fleet.DatabaseById[replica.Database] : null);
         return missing;
 

@@ -114,13 +114,7 @@ public sealed class ImbrekContext(DbContextOptions<ImbrekContext> options)
             e.ToTable("fleet_versions").HasKey(r => r.Number);
             e.Property(r => r.Document).HasColumnType("jsonb");
         });
-        builder.Entity<SetRow>(e =>
-        {
-            e.ToTable("backup_sets").HasKey(r => new { r.Database, r.Id });
-
-            // The evaluator reads one database's sets in the order of the instants they cover to.
-            e.HasIndex(r => new { r.Database, r.CoversTo, r.Id });
-        });
+        builder.Entity<SetRow>(e => e.ToTable("backup_sets").HasKey(r => new { r.Database, r.Id }));
         builder.Entity<CopyRow>(e =>
         {
             e.ToTable("backup_copies").HasKey(r => new { r.Database, r.SetId, r.Store });

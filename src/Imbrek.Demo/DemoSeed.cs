@@ -70,7 +70,7 @@ internal static class DemoSeed
         say($"Keeping {sets.Count} backup sets");
         await using var connection = await source.OpenConnectionAsync(cancel);
         await using var transaction = await connection.BeginTransactionAsync(cancel);
-        await CatalogueTable.InsertAsync(connection, sets, cancel);
+        await CatalogueTable.InsertAsync(connection, new BackupCatalogue(sets).All, cancel);
         await LagTable.UpsertAsync(connection, world.Replicas.History.Where(s => world.Fleet.Replicas.ContainsKey(s.Replica)), cancel);
         await using var inside = ImbrekDatabase.Context(source);
         inside.Database.SetDbConnection(connection);

@@ -142,6 +142,43 @@ public class FormatTests
     }
 
     [Fact]
+    public void However_long_chains_are_and_however_many_keys_there_are_each_set_is_looked_at_once()
+    {
+        // Each builds on one that is later, which is a fault unless it comes round in the end: to go along the chain for each of them would take hours.
+        const int Count = 200_000;
+        string Chain(int i, int parent) =>
+            $$"""{"type":"set","id":"s{{i}}","database":"tickets","kind":"incremental","parent":"s{{parent}}","toPosition":1,"coversTo":"{{NodaTime.Instant.FromUnixTimeSeconds(1_772_000_000 + i)}}","dataBytes":1,"key":"k{{i}}","copies":[]}""";
+        var closed = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', Enumerable.Range(0, Count).Select(i => Chain(i, (i + 1) % Count)))), "c", Fleet);
+        Assert.Empty(closed.Faults);
+        Assert.Equal(["k0", "k1"], closed.Value!.Of(new("tickets")).Sets.Take(2).Select(s => s.Key));
+        var open = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', Enumerable.Range(0, Count).Select(i => Chain(i, i + 1)))), "c", Fleet);
+        Assert.Null(open.Value);
+        Assert.Equal(("parent", 1), (open.Faults[0].Member, open.Faults[0].Line));
+        Assert.Equal(InputBounds.Faults, open.Faults.Count);
+    }
+
+    [Fact]
+    public void More_stores_than_can_be_told_apart_are_refused()
+    {
+        var f = Fleet;
+        var fleet = new FleetModel(f.SiteList, f.Links, f.ArrayList, f.HostList, [.. f.StoreList, .. Enumerable.Range(f.StoreList.Count, 65_536 - f.StoreList.Count).Select(i => f.StoreList[0] with { Id = new($"s{i}") })], f.EngineList, f.ObjectiveList, [], f.Databases);
+        Assert.Equal("stores", Assert.Single(FleetFile.Read(Encoding.UTF8.GetBytes(FleetFile.Write(fleet)), "f").Faults).Member);
+    }
+
+    [Fact]
+    public void Sets_of_a_database_that_lie_apart_are_told_of_each_other_and_the_good_ones_are_there()
+    {
+        string Set(string id, string database) => $$"""{"type":"set","id":"{{id}}","database":"{{database}}","kind":"full","toPosition":1,"coversTo":"2026-03-01T00:00:00Z","dataBytes":1,"copies":[]}""";
+        var (f, one, other) = (Fleet, "tickets", "tolls");
+        var fleet = new FleetModel(f.SiteList, f.Links, f.ArrayList, f.HostList, f.StoreList, f.EngineList, f.ObjectiveList, [], [.. f.Databases, f.Databases[0] with { Id = new(other) }]);
+        string[] lines = [Set("a", one), Set("a", other), Set("b", one), Set("a", one), Set("b", other)];
+        var read = CatalogueFile.Read(Encoding.UTF8.GetBytes(string.Join('\n', lines)), "c", fleet, skipBad: true);
+        Assert.Equal([(4, "id")], read.Faults.Select(f => (f.Line, f.Member)));
+        Assert.Equal(["a", "b"], read.Value!.Of(new(one)).Sets.Select(s => s.Id.Value));
+        Assert.Equal(["a", "b"], read.Value.Of(new(other)).Sets.Select(s => s.Id.Value));
+    }
+
+    [Fact]
     public void Unknown_members_are_left_aside_with_a_warning_and_broken_lines_are_named()
     {
         var text = Encoding.UTF8.GetString(Case("catalog.jsonl")).Replace("\"id\": \"l0\"", "\"id\": \"l0\", \"mood\": \"fine\"", StringComparison.Ordinal);

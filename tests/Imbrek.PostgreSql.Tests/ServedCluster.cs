@@ -8,11 +8,21 @@ using Xunit;
 
 namespace Imbrek.PostgreSql.Tests;
 
-/// <summary>A server that protects a cluster, both with a process of their own: what tests of what is served share. They take turns, for credentials are found by this process's environment.</summary>
-[Collection(nameof(ServedCluster))]
+/// <summary>A server that protects a cluster, both with a process of their own: what tests of what is served share.</summary>
 public abstract class ServedCluster : IAsyncLifetime
 {
     private protected const string Password = "not-to-be-seen-anywhere";
+
+    // Servers find their credentials by the environment, which all of this process have in common: so they have one file in common too.
+    private static readonly Lazy<string> Credentials = new(() =>
+    {
+        var file = Path.Combine(Directory.CreateTempSubdirectory("imbrek-credentials").FullName, "credentials");
+        File.WriteAllText(file, $"harbour-key={Password}\n");
+        File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => Directory.Delete(Path.GetDirectoryName(file)!, recursive: true);
+        return file;
+    });
+
     private protected string Home { get; } = Directory.CreateTempSubdirectory("imbrek-serving").FullName;
 
     private protected TestCluster Cluster { get; private set; } = null!;
@@ -24,10 +34,7 @@ public abstract class ServedCluster : IAsyncLifetime
     public async ValueTask InitializeAsync()
     {
         await Tools.RunAsync("chmod", ["755", Home], default);
-        var file = Path.Combine(Home, "credentials");
-        await File.WriteAllTextAsync(file, $"harbour-key={Password}\n");
-        File.SetUnixFileMode(file, UnixFileMode.UserRead | UnixFileMode.UserWrite);
-        Environment.SetEnvironmentVariable("IMBREK_CREDENTIALS", file);
+        Environment.SetEnvironmentVariable("IMBREK_CREDENTIALS", Credentials.Value);
         Cluster = await TestCluster.StartAsync(auth: "scram-sha-256");
         await Cluster.DoAsync(Trail.Make);
         Server = await ServerProcess.StartAsync(demo: false);

@@ -3,6 +3,11 @@ using System.Net;
 using System.Net.Sockets;
 using Imbrek.PostgreSql.Cluster;
 using Npgsql;
+using Xunit;
+using Xunit.v3;
+
+// Tests wait far more than they compute: for engines to start, to recover, to stop, and for processes that were killed to come back.
+[assembly: Parallelization(MaxThreads = 4)]
 
 namespace Imbrek.PostgreSql.Tests;
 

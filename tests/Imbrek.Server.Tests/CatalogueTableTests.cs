@@ -74,7 +74,7 @@ public sealed class CatalogueTableTests : IAsyncLifetime
         await using (var transaction = await connection.BeginTransactionAsync())
         {
             var twice = Sets(12_000).All.Single().Sets.ToArray();
-            await Assert.ThrowsAsync<PostgresException>(() => CatalogueTable.InsertAsync(connection, [.. twice, twice[0]], default));
+            await Assert.ThrowsAsync<PostgresException>(() => CatalogueTable.InsertAsync(connection, new BackupCatalogue([.. twice, twice[0]]).All, default));
         }
 
         Assert.Equal(keys, await KeysAsync());
@@ -124,7 +124,7 @@ public sealed class CatalogueTableTests : IAsyncLifetime
     {
         await using var other = await source.OpenConnectionAsync();
         await using var theirs = await other.BeginTransactionAsync();
-        await CatalogueTable.InsertAsync(other, [.. Sets(3).All.Single().Sets], default);
+        await CatalogueTable.InsertAsync(other, Sets(3).All, default);
         var ours = UpsertAsync(Sets(count, bytes: 9));
         await Eventually.Async(async () => await AskAsync<long>("select count(*) from pg_stat_activity where wait_event_type = 'Lock' and datname = current_database()") > 0);
         await theirs.CommitAsync();

@@ -23,6 +23,9 @@ public sealed class DatabaseCatalogue
     /// <summary>The set names no parent.</summary>
     internal const int NoParent = -1;
 
+    /// <summary>The most stores there can be: their number in a catalogue takes two bytes.</summary>
+    public const int MostStores = ushort.MaxValue;
+
     internal readonly SetKind[] Kinds;
     internal readonly int[] Branches;
 
@@ -52,15 +55,14 @@ public sealed class DatabaseCatalogue
     private readonly Dictionary<int, IReadOnlyList<Id<Host>>>? usableOn;
     private Dictionary<int, string>? missingParents;
 
-    /// <summary>For each set the number of its key, from 1; 0 for none. Null when no set is encrypted.</summary>
-    private readonly ushort[]? keyNumbers;
-    private readonly List<string> keys = [];
+    /// <summary>For each set its key. Null when no set is encrypted.</summary>
+    private readonly string?[]? keys;
 
     /// <summary>Builds the columns of one database's sets.</summary>
     /// <param name="database">The database.</param>
     /// <param name="sets">Its sets, in any order; sets of other databases are an error.</param>
     /// <exception cref="ArgumentException">A set is of another database.</exception>
-    /// <exception cref="OverflowException">More than 65,535 stores or keys are used.</exception>
+    /// <exception cref="OverflowException">More than <see cref="MostStores"/> are used.</exception>
     public DatabaseCatalogue(Id<Database> database, IEnumerable<BackupSet> sets)
     {
         Database = database;
@@ -87,8 +89,8 @@ public sealed class DatabaseCatalogue
         RemovedAt = all.Any(s => s.Copies.Any(c => c.RemovedAt is not null)) ? new long[copies] : null;
         LockedUntil = all.Any(s => s.Copies.Any(c => c.LockedUntil is not null)) ? new long[copies] : null;
         idBytes = new byte[all.Sum(s => Encoding.UTF8.GetByteCount(s.Id.Value))];
-        keyNumbers = all.Any(s => s.Key is not null) ? new ushort[n] : null;
-        var stores = new List<Id<Store>>();
+        keys = all.Any(s => s.Key is not null) ? new string?[n] : null;
+        var (stores, storeNumbers, sameKeys) = (new List<Id<Store>>(), new Dictionary<Id<Store>, int>(), new Dictionary<string, string>());
         Dictionary<string, int>? byId = null;
         if (all.Any(s => s.Parent is not null))
         {
@@ -140,20 +142,14 @@ public sealed class DatabaseCatalogue
 
             if (s.Key is { } key)
             {
-                if (!keys.Contains(key))
-                {
-                    keys.Add(key);
-                }
-
-                keyNumbers![i] = checked((ushort)(keys.IndexOf(key) + 1));
+                keys![i] = sameKeys.TryGetValue(key, out var same) ? same : sameKeys[key] = key;
             }
 
             foreach (var c in s.Copies)
             {
-                var at = stores.IndexOf(c.Store);
-                if (at < 0)
+                if (!storeNumbers.TryGetValue(c.Store, out var at))
                 {
-                    at = stores.Count;
+                    storeNumbers[c.Store] = at = stores.Count;
                     stores.Add(c.Store);
                 }
 
@@ -188,8 +184,8 @@ public sealed class DatabaseCatalogue
     {
         (Database, Kinds, Branches, Parents, FromPositions, ToPositions, CoversFrom, CoversTo, CopyEnds, CopyStores, CopyStates, AvailableAt, StoredBytes, DataBytes, RemovedAt, LockedUntil) =
             (of.Database, of.Kinds, of.Branches, of.Parents, of.FromPositions, of.ToPositions, of.CoversFrom, of.CoversTo, of.CopyEnds, of.CopyStores, of.CopyStates, of.AvailableAt, of.StoredBytes, of.DataBytes, of.RemovedAt, of.LockedUntil);
-        (flags, finishedAt, idBytes, idEnds, usableOn, missingParents, keyNumbers, keys, Stores) =
-            (of.flags, of.finishedAt, of.idBytes, of.idEnds, of.usableOn, of.missingParents, of.keyNumbers, of.keys, of.Stores);
+        (flags, finishedAt, idBytes, idEnds, usableOn, missingParents, keys, Stores) =
+            (of.flags, of.finishedAt, of.idBytes, of.idEnds, of.usableOn, of.missingParents, of.keys, of.Stores);
         Lag = lag;
     }
 
@@ -233,45 +229,11 @@ public sealed class DatabaseCatalogue
 
     /// <summary>One set, put together from the columns.</summary>
     /// <param name="index">Its place in the order of <see cref="Sets"/>.</param>
-    public BackupSet this[int index]
-    {
-        get
-        {
-            var log = Kinds[index] == SetKind.Log;
-            var copies = new BackupCopy[CopyEnds[index] - CopyStart(index)];
-            for (var c = 0; c < copies.Length; c++)
-            {
-                var at = CopyStart(index) + c;
-                copies[c] = new BackupCopy(
-                    Stores[CopyStores[at]],
-                    Instant.FromUnixTimeMilliseconds(AvailableAt[at]),
-                    RemovedAt is null || RemovedAt[at] == Open ? null : Instant.FromUnixTimeMilliseconds(RemovedAt[at]),
-                    LockedUntil is null || LockedUntil[at] == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(LockedUntil[at]),
-                    StoredBytes[at],
-                    CopyStates[at]);
-            }
+    public BackupSet this[int index] => At(index).Whole();
 
-            return new BackupSet
-            {
-                Id = IdOf(index),
-                Database = Database,
-                Kind = Kinds[index],
-                Branch = Branches[index],
-                Parent = ParentOf(index),
-                FromPosition = log ? FromPositions[index] : null,
-                ToPosition = ToPositions[index],
-                CoversFrom = CoversFrom[index] == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(CoversFrom[index]),
-                CoversTo = Instant.FromUnixTimeMilliseconds(CoversTo[index]),
-                FinishedAt = Instant.FromUnixTimeMilliseconds(finishedAt[index]),
-                DataBytes = DataBytes[index],
-                OutsideChain = (flags[index] & 1) != 0,
-                RollForward = (flags[index] & 2) != 0,
-                UsableOn = UsableOn(index),
-                Key = keyNumbers is null || keyNumbers[index] == 0 ? null : keys[keyNumbers[index] - 1],
-                Copies = copies,
-            };
-        }
-    }
+    /// <summary>One set where it lies.</summary>
+    /// <param name="index">Its place in the order of <see cref="Sets"/>.</param>
+    public SetInColumns At(int index) => new(this, index);
 
     /// <summary>The same catalogue with some sets added or replaced.</summary>
     public DatabaseCatalogue With(IReadOnlyCollection<BackupSet> changed)
@@ -284,11 +246,22 @@ public sealed class DatabaseCatalogue
     public DatabaseCatalogue Rebuilt(IEnumerable<BackupSet> sets) => new(Database, sets) { Lag = Lag };
 
     /// <summary>The identifier of a set.</summary>
-    public Id<BackupSet> IdOf(int index)
+    public Id<BackupSet> IdOf(int index) => new(Encoding.UTF8.GetString(Utf8IdOf(index)));
+
+    /// <summary>The same, as it lies there.</summary>
+    internal ReadOnlySpan<byte> Utf8IdOf(int index)
     {
         var start = index == 0 ? 0 : idEnds[index - 1];
-        return new(Encoding.UTF8.GetString(idBytes, start, idEnds[index] - start));
+        return idBytes.AsSpan(start, idEnds[index] - start);
     }
+
+    internal Instant FinishedAt(int index) => Instant.FromUnixTimeMilliseconds(finishedAt[index]);
+
+    internal string? KeyOf(int index) => keys?[index];
+
+    internal bool IsOutsideChain(int index) => (flags[index] & 1) != 0;
+
+    internal bool RollsForward(int index) => (flags[index] & 2) != 0;
 
     /// <summary>Where a set stands; -1 when there is none of that name.</summary>
     public int IndexOf(Id<BackupSet> id)
@@ -358,7 +331,7 @@ public sealed class DatabaseCatalogue
     internal int CopyStart(int index) => index == 0 ? 0 : CopyEnds[index - 1];
 
     /// <summary>Whether log can follow this set, looking at the set alone and not at its parents.</summary>
-    internal bool AcceptsLogByItself(int index) => Kinds[index] != SetKind.Export && (flags[index] & 2) != 0;
+    internal bool AcceptsLogByItself(int index) => Kinds[index] != SetKind.Export && RollsForward(index);
 
     /// <summary>Why a set can never be restored for want of its own parent; null when it has it, or needs none.</summary>
     internal string? WhyWithoutParent(int index) => Parents[index] switch
@@ -368,7 +341,7 @@ public sealed class DatabaseCatalogue
         _ => null,
     };
 
-    private Id<BackupSet>? ParentOf(int index) => Parents[index] switch
+    internal Id<BackupSet>? ParentOf(int index) => Parents[index] switch
     {
         NoParent => null,
         ParentMissing or ParentCircular => missingParents?.GetValueOrDefault(index) is { } name ? new(name) : null,

@@ -47,6 +47,11 @@ public static partial class FleetFile
         }
 
         var fleet = root is null ? null : new Reader(root).Read();
+        if (fleet?.StoreList.Count > DatabaseCatalogue.MostStores)
+        {
+            root!.FaultAt("stores", $"are more than {DatabaseCatalogue.MostStores:N0}");
+        }
+
         return new(report.Faults.Count == 0 ? fleet : null, report.Faults, report.Warnings);
     }
 

@@ -1345,9 +1345,6 @@ namespace Imbrek.Data.Migrations
                     b.HasKey("Database", "Id")
                         .HasName("pk_backup_sets");
 
-                    b.HasIndex("Database", "CoversTo", "Id")
-                        .HasDatabaseName("ix_backup_sets_database_covers_to_id");
-
                     b.ToTable("backup_sets", (string)null);
                 });
 

@@ -108,7 +108,7 @@ internal sealed class ActingServer : IAsyncDisposable
         await using (var open = await server.Source.OpenConnectionAsync())
         {
             await using var transaction = await open.BeginTransactionAsync();
-            await CatalogueTable.InsertAsync(open, sets, default);
+            await CatalogueTable.InsertAsync(open, new BackupCatalogue(sets).All, default);
             await transaction.CommitAsync();
         }
 

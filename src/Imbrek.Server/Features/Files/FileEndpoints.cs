@@ -24,13 +24,19 @@ internal static class FileEndpoints
     /// <summary>The largest import, in bytes.</summary>
     public const long MostBytes = 2_000_000_000;
 
+    /// <summary>An import of up to so many bytes, some million sets, is held in memory while it comes; a larger one lies on disk first.</summary>
+    private const int BytesInMemory = 512 << 20;
+
+    /// <summary>How many times as much memory as a catalogue is long its sets take while they are read.</summary>
+    private const int SetsToBytes = 3;
+
     public sealed record FaultView(string File, int Line, string Member, string Message);
 
     public sealed record ImportResult(bool Imported, int Databases, int Sets, int Stretches, IReadOnlyList<FaultView> Faults, IReadOnlyList<FaultView> Warnings);
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapPost("/api/import", ImportAsync).Needs(Roles.Plan).Computes().WithName("Import").DisableAntiforgery()
+        app.MapPost("/api/import", ImportAsync).Needs(Roles.Plan).Computes().WithName("Import").DisableAntiforgery().WithFormOptions(memoryBufferThreshold: BytesInMemory)
             .WithMetadata(new Microsoft.AspNetCore.Mvc.RequestSizeLimitAttribute(MostBytes));
         app.MapGet("/api/export/fleet", ExportFleetAsync).Needs(Roles.Look).Computes().WithName("ExportFleet").Produces<string>(200, "application/json");
         app.MapGet("/api/export/catalogue.csv", ExportCatalogueCsv).Needs(Roles.Look).Computes().WithName("ExportCatalogueCsv").Produces<string>(200, "text/csv");
@@ -61,6 +67,7 @@ internal static class FileEndpoints
         if (catalogue is not null && model is not null)
         {
             var bytes = await BytesAsync(catalogue, cancel);
+            using var uncollected = Uncollected.For(SetsToBytes * bytes.LongLength);
             var read = catalogue.FileName.EndsWith(".csv", StringComparison.OrdinalIgnoreCase)
                 ? CatalogueCsv.Read(bytes, catalogue.FileName, model, skipBad ?? false)
                 : CatalogueFile.Read(bytes, catalogue.FileName, model, skipBad ?? false);
@@ -97,6 +104,7 @@ internal static class FileEndpoints
         await inside.Database.UseTransactionAsync(transaction, cancel);
         var now = clock.GetCurrentInstant();
         var who = user.Identity!.Name!;
+        Task<ReadResult<FleetModel>>? kept = null;
         if (fleet is not null)
         {
             if (PlanSizes(model, now) is { } much)
@@ -111,11 +119,7 @@ internal static class FileEndpoints
             }
 
             var document = FleetFile.Write(model.WithPlans([]));
-            if (FleetFile.Read(Encoding.UTF8.GetBytes(document), "fleet") is { Value: null } unreadable)
-            {
-                throw new BadInputException(unreadable.Faults[0].Member, $"cannot be kept: {unreadable.Faults[0].Message}");
-            }
-
+            kept = Task.Run(() => FleetFile.Read(Encoding.UTF8.GetBytes(document), "fleet"), cancel);
             inside.FleetVersions.Add(new FleetVersionRow
             {
                 Number = (await inside.FleetVersions.MaxAsync(v => (int?)v.Number, cancel) ?? 0) + 1,
@@ -128,8 +132,12 @@ internal static class FileEndpoints
 
         var whole = sets is not null && await CatalogueTable.UpsertAsync(connection, sets, cancel);
         await LagTable.UpsertAsync(connection, lag, cancel);
-        await ImbrekDatabase.AnalyzeAsync(connection, cancel);
-        if (fleet is not null && await FleetReferences.FindAsync(connection, model, cancel) is { Count: > 0 } missing)
+        if (kept is not null && await kept is { Value: null } unreadable)
+        {
+            throw new BadInputException(unreadable.Faults[0].Member, $"cannot be kept: {unreadable.Faults[0].Message}");
+        }
+
+        if (fleet is not null && await FleetReferences.FindAsync(connection, model, cancel, setsAreOfIt: whole) is { Count: > 0 } missing)
         {
             // Rolled back: nothing of the import is kept.
             faults.AddRange(missing.Take(InputBounds.Faults).Select(m => new Fault(fleet.FileName, 1, m.List, $"'{m.Id}' {m.Named}")));

@@ -1,0 +1,27 @@
+﻿using Microsoft.EntityFrameworkCore.Migrations;
+
+#nullable disable
+
+namespace Imbrek.Data.Migrations
+{
+    /// <inheritdoc />
+    public partial class SetsByKeyAlone : Migration
+    {
+        /// <inheritdoc />
+        protected override void Up(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.DropIndex(
+                name: "ix_backup_sets_database_covers_to_id",
+                table: "backup_sets");
+        }
+
+        /// <inheritdoc />
+        protected override void Down(MigrationBuilder migrationBuilder)
+        {
+            migrationBuilder.CreateIndex(
+                name: "ix_backup_sets_database_covers_to_id",
+                table: "backup_sets",
+                columns: new[] { "database", "covers_to", "id" });
+        }
+    }
+}
