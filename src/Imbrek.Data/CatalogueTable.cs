@@ -1,5 +1,6 @@
 using Imbrek.Core.Catalogue;
 using Imbrek.Core.Fleet;
+using Imbrek.Core.Formats;
 using NodaTime;
 using Npgsql;
 using NpgsqlTypes;
@@ -207,7 +208,7 @@ public static class CatalogueTable
     {
         var where = databases is null ? "" : $"where database = any({CopyReader.Literal(databases)})";
         var copies = new Dictionary<(string, string), List<BackupCopy>>();
-        var known = new Dictionary<string, string>();
+        var known = new KnownTexts();
         using (var r = new CopyReader(connection, $"select {CopyColumns} from backup_copies {where}", known))
         {
             while (r.Read())

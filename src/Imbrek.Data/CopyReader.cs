@@ -1,5 +1,6 @@
 using System.Buffers.Binary;
 using System.Text;
+using Imbrek.Core.Formats;
 using NodaTime;
 using Npgsql;
 
@@ -17,7 +18,7 @@ internal sealed class CopyReader : IDisposable
     private const long Epoch = 946_684_800_000_000;
 
     private readonly Stream stream;
-    private readonly Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> known;
+    private readonly KnownTexts known;
     private byte[] buffer = new byte[1 << 16];
     private int at;
     private int end;
@@ -26,9 +27,9 @@ internal sealed class CopyReader : IDisposable
     /// <param name="connection">An open connection.</param>
     /// <param name="query">What is read; it has no parameters, so what comes from outside is in it as <see cref="Literal"/>.</param>
     /// <param name="known">Texts that are many times there, once each.</param>
-    public CopyReader(NpgsqlConnection connection, string query, Dictionary<string, string> known)
+    public CopyReader(NpgsqlConnection connection, string query, KnownTexts known)
     {
-        this.known = known.GetAlternateLookup<ReadOnlySpan<char>>();
+        this.known = known;
         stream = connection.BeginRawBinaryCopy($"copy ({query}) to stdout (format binary)");
         var header = Take(HeaderBytes);
         Take(BinaryPrimitives.ReadInt32BigEndian(header[^4..]));
@@ -63,13 +64,13 @@ internal sealed class CopyReader : IDisposable
     public string Text() => Encoding.UTF8.GetString(Field());
 
     /// <summary>A text that is often there, the same object each time.</summary>
-    public string Same() => Same(Field());
+    public string Same() => known.Of(Field());
 
     /// <summary>The same, or null.</summary>
     public string? MaybeSame()
     {
         var length = Length();
-        return length < 0 ? null : Same(Take(length));
+        return length < 0 ? null : known.Of(Take(length));
     }
 
     /// <summary>Texts that are often there; none for null.</summary>
@@ -93,7 +94,7 @@ internal sealed class CopyReader : IDisposable
         for (var i = 0; i < texts.Length; i++)
         {
             var bytes = BinaryPrimitives.ReadInt32BigEndian(field);
-            texts[i] = Same(field.Slice(4, bytes));
+            texts[i] = known.Of(field.Slice(4, bytes));
             field = field[(4 + bytes)..];
         }
 
@@ -113,18 +114,6 @@ internal sealed class CopyReader : IDisposable
         long.MinValue => Instant.MinValue,
         _ => Instant.FromUnixTimeTicks((microseconds + Epoch) * 10),
     };
-
-    private string Same(ReadOnlySpan<byte> bytes)
-    {
-        Span<char> text = bytes.Length <= 256 ? stackalloc char[256] : new char[bytes.Length];
-        text = text[..Encoding.UTF8.GetChars(bytes, text)];
-        if (!known.TryGetValue(text, out var first))
-        {
-            known[text] = first = text.ToString();
-        }
-
-        return first;
-    }
 
     private int Length() => BinaryPrimitives.ReadInt32BigEndian(Take(4));
 

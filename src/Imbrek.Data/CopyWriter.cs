@@ -39,6 +39,10 @@ internal sealed class CopyWriter : IDisposable
 
     public void Write(bool value) => Field(1)[0] = value ? (byte)1 : (byte)0;
 
+    public void Write(double value) => BinaryPrimitives.WriteDoubleBigEndian(Field(8), value);
+
+    public void Write(Guid value) => value.TryWriteBytes(Field(16), bigEndian: true, out _);
+
     public void Write(Instant value) => Write(CopyReader.Microseconds(value));
 
     public void Write(long? value)
@@ -54,6 +58,18 @@ internal sealed class CopyWriter : IDisposable
     }
 
     public void Write(Instant? value) => Write(value is { } known ? CopyReader.Microseconds(known) : (long?)null);
+
+    public void Write(Guid? value)
+    {
+        if (value is { } known)
+        {
+            Write(known);
+        }
+        else
+        {
+            Null();
+        }
+    }
 
     /// <summary>Writes a text that is at hand in UTF-8.</summary>
     public void WriteUtf8(ReadOnlySpan<byte> value) => value.CopyTo(Field(value.Length));

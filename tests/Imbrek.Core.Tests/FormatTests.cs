@@ -158,6 +158,18 @@ public class FormatTests
     }
 
     [Fact]
+    public void A_text_that_is_known_is_made_once_however_long_it_is_and_whatever_it_is_of()
+    {
+        var known = new KnownTexts();
+        foreach (var text in new[] { "", "quay", "Kai-Süd ⚓", new string('ß', 5_000) })
+        {
+            var first = known.Of(Encoding.UTF8.GetBytes(text));
+            Assert.Equal(text, first);
+            Assert.Same(first, known.Of(Encoding.UTF8.GetBytes(text)));
+        }
+    }
+
+    [Fact]
     public void More_stores_than_can_be_told_apart_are_refused()
     {
         var f = Fleet;

@@ -7,7 +7,7 @@ using Xunit;
 using Xunit.v3;
 
 // Tests wait far more than they compute: for engines to start, to recover, to stop, and for processes that were killed to come back.
-[assembly: Parallelization(MaxThreads = 4)]
+[assembly: Parallelization(MaxThreads = 3)]
 
 namespace Imbrek.PostgreSql.Tests;
 

@@ -52,8 +52,11 @@ public sealed class Session : IDisposable
     public async Task<Core.Fleet.FleetModel> FleetAsync() => Core.Formats.FleetFile.Read(await http.GetByteArrayAsync("/api/export/fleet"), "fleet").Value!;
 
     /// <summary>Waits until a replica is in a state.</summary>
-    public Task ReplicaIsAsync(string replica, string state) => Eventually.Async(
-        async () => (await GetAsync($"/api/replicas/{replica}")).GetProperty("row").GetProperty("state").GetString() == state, what: () => $"{replica} is not {state}");
+    public Task ReplicaIsAsync(string replica, string state)
+    {
+        JsonElement row = default;
+        return Eventually.Async(async () => (row = (await GetAsync($"/api/replicas/{replica}")).GetProperty("row")).GetProperty("state").GetString() == state, what: () => $"{replica} is not {state}: {row}");
+    }
 
     /// <summary>A plan as it is in force, to be changed and saved, and its version.</summary>
     public async Task<(JsonObject Plan, int Version)> PlanAsync(string plan)

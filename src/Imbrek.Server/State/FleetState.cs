@@ -21,6 +21,9 @@ internal sealed class FleetState(NpgsqlDataSource source)
 
     /// <summary>Whoever loads reads and takes over before the next one reads: of two saves at once the later reading has both.</summary>
     private readonly SemaphoreSlim loading = new(1);
+
+    /// <summary>Notes and proofs are read and taken over by one after another: who read first must not put what is old in the place of what the next has read.</summary>
+    private readonly SemaphoreSlim noting = new(1);
     private readonly List<(Id<Database> Database, BackupSet[] Sets)> meanwhile = [];
     private readonly List<(Id<Database> Database, LagStretch[] Lag)> meanwhileLag = [];
     private int reading;
@@ -193,6 +196,19 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Reads what is known of replicas beside their lag.</summary>
     public async Task LoadNotesAsync(ImbrekContext context, CancellationToken cancel)
     {
+        await noting.WaitAsync(cancel);
+        try
+        {
+            await ReadNotesAsync(context, cancel);
+        }
+        finally
+        {
+            noting.Release();
+        }
+    }
+
+    private async Task ReadNotesAsync(ImbrekContext context, CancellationToken cancel)
+    {
         var read = (await context.ReplicaNotes.AsNoTracking().ToListAsync(cancel)).ToDictionary(
             n => new Id<Replica>(n.Replica),
             n => new ReplicaNote { HeldUpBy = n.HeldUpBy, Unusable = n.Unusable, Since = n.Since, HeldBy = n.HeldBy, WatchedFrom = n.WatchedFrom is { } eye ? new(eye) : null, Seeding = n.SeedingRun is not null });
@@ -357,6 +373,19 @@ internal sealed class FleetState(NpgsqlDataSource source)
 
     /// <summary>Reads the newest proofs and what was learned from finished runs.</summary>
     public async Task LoadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)
+    {
+        await noting.WaitAsync(cancel);
+        try
+        {
+            await ReadProofsAsync(context, ids, cancel);
+        }
+        finally
+        {
+            noting.Release();
+        }
+    }
+
+    private async Task ReadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)
     {
         var proofs = await context.Proofs.AsNoTracking().Where(p => ids == null || ids.Contains(p.Database))
             .GroupBy(p => new { p.Database, p.Loss, p.TookOver }).Select(g => g.OrderByDescending(p => p.At).First()).ToListAsync(cancel);

@@ -1,6 +1,7 @@
 using System.Text.Json;
 using System.Text.Json.Serialization;
 using Imbrek.Core.Catalogue;
+using Imbrek.Core.Formats;
 using NodaTime;
 
 namespace Imbrek.StandIn.Storage;
@@ -170,7 +171,7 @@ internal sealed class WorldJournal : IDisposable
         var r = new ByteReader(bytes);
 
         // Few names are many times there.
-        var names = new Dictionary<string, string>().GetAlternateLookup<ReadOnlySpan<char>>();
+        var names = new KnownTexts();
         while (!r.AtEnd)
         {
             var next = r.Byte();
@@ -194,13 +195,13 @@ internal sealed class WorldJournal : IDisposable
         return (sets, taken, told);
     }
 
-    private static BackupSet ReadSet(ref ByteReader r, Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> names) => new()
+    private static BackupSet ReadSet(ref ByteReader r, KnownTexts names) => new()
     {
-        Database = new(Same(ref r, names)),
+        Database = new(names.Of(r.Utf8())),
         Id = new(r.Text()),
         Kind = (SetKind)r.Byte(),
         Branch = r.Int32(),
-        Parent = r.Flag() ? new(Same(ref r, names)) : null,
+        Parent = r.Flag() ? new(names.Of(r.Utf8())) : null,
         FromPosition = r.Flag() ? r.Int64() : null,
         ToPosition = r.Int64(),
         CoversFrom = At(ref r),
@@ -209,32 +210,19 @@ internal sealed class WorldJournal : IDisposable
         DataBytes = r.Int64(),
         OutsideChain = r.Flag(),
         RollForward = r.Flag(),
-        Key = r.Flag() ? Same(ref r, names) : null,
+        Key = r.Flag() ? names.Of(r.Utf8()) : null,
         Copies = ReadCopies(ref r, names),
     };
 
-    private static BackupCopy[] ReadCopies(ref ByteReader r, Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> names)
+    private static BackupCopy[] ReadCopies(ref ByteReader r, KnownTexts names)
     {
         var copies = new BackupCopy[r.Count()];
         for (var i = 0; i < copies.Length; i++)
         {
-            copies[i] = new(new(Same(ref r, names)), At(ref r)!.Value, At(ref r), At(ref r), r.Int64(), (CopyState)r.Byte());
+            copies[i] = new(new(names.Of(r.Utf8())), At(ref r)!.Value, At(ref r), At(ref r), r.Int64(), (CopyState)r.Byte());
         }
 
         return copies;
-    }
-
-    private static string Same(ref ByteReader r, Dictionary<string, string>.AlternateLookup<ReadOnlySpan<char>> names)
-    {
-        var bytes = r.Utf8();
-        Span<char> text = bytes.Length <= 256 ? stackalloc char[256] : new char[bytes.Length];
-        text = text[..System.Text.Encoding.UTF8.GetChars(bytes, text)];
-        if (!names.TryGetValue(text, out var known))
-        {
-            names[text] = known = text.ToString();
-        }
-
-        return known;
     }
 
     private static Instant? At(ref ByteReader r) => r.Int64() is var ms && ms == long.MinValue ? null : Instant.FromUnixTimeMilliseconds(ms);

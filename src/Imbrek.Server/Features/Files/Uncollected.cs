@@ -1,6 +1,6 @@
 using System.Runtime;
 
-namespace Imbrek.Server.State;
+namespace Imbrek.Server.Features.Files;
 
 /// <summary>
 /// A time in which no garbage is collected. Of much that is read at once nearly all is kept until the end: to look in it for what is not, again and again, and to move the rest, takes longer than to read it. One of them at a
