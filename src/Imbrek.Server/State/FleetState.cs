@@ -57,12 +57,17 @@ internal sealed class FleetState(NpgsqlDataSource source)
     public bool Has(string database) => databases.ContainsKey(new(database));
 
     /// <summary>Reads everything from PostgreSQL.</summary>
-    public Task LoadAsync(CancellationToken cancel) => LoadAsync(() => Task.FromResult<BackupCatalogue?>(null), cancel);
+    public Task LoadAsync(CancellationToken cancel) => LoadAsync(() => Task.FromResult(default(Kept)), cancel);
+
+    /// <summary>What is known to be kept, and need not be read.</summary>
+    /// <param name="Fleet">The fleet without its plans; null when it has to be read.</param>
+    /// <param name="Catalogue">The whole catalogue; null when it has to be read.</param>
+    public readonly record struct Kept(FleetModel? Fleet, BackupCatalogue? Catalogue);
 
     /// <summary>Keeps something in PostgreSQL and takes it over; whatever is changed after that follows.</summary>
-    /// <param name="keep">Keeps it. Answers the whole catalogue as it is kept then, when that is known: it need not be read.</param>
+    /// <param name="keep">Keeps it. Answers what is kept then, as far as it is known.</param>
     /// <param name="cancel">Stops reading.</param>
-    public async Task LoadAsync(Func<Task<BackupCatalogue?>> keep, CancellationToken cancel)
+    public async Task LoadAsync(Func<Task<Kept>> keep, CancellationToken cancel)
     {
         await loading.WaitAsync(cancel);
         try
@@ -70,12 +75,11 @@ internal sealed class FleetState(NpgsqlDataSource source)
             using var changes = new Changes(this);
             var kept = await keep();
             await using var context = ImbrekDatabase.Context(source);
-            var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel);
-            var (loaded, leftOut) = version is null ? (FleetModel.Empty, []) : KeptFleet.Read(version.Document);
+            var (loaded, leftOut) = kept.Fleet is { } known ? (known, []) : await NewestAsync(context, cancel);
             (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
             loaded = loaded.WithPlans(plans);
             leftOutOfFleet = leftOut;
-            await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel, kept);
+            await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel, kept.Catalogue);
             await LoadProofsAsync(context, null, cancel);
             await LoadNotesAsync(context, cancel);
             Loaded = true;
@@ -84,6 +88,9 @@ internal sealed class FleetState(NpgsqlDataSource source)
         {
             loading.Release();
         }
+
+        static async Task<(FleetModel Fleet, IReadOnlyList<KeptFleet.LeftOut> LeftOut)> NewestAsync(ImbrekContext context, CancellationToken cancel) =>
+            await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel) is { } version ? KeptFleet.Read(version.Document) : (FleetModel.Empty, []);
 
         void Take(FleetModel loaded, BackupCatalogue catalogue)
         {

@@ -55,6 +55,8 @@ internal static class FileEndpoints
         var faults = new List<Fault>();
         var warnings = new List<Fault>();
         var model = state.Fleet;
+        // The larger one is fetched while the other is read.
+        var fetched = catalogue is null ? null : Task.Run(() => BytesAsync(catalogue, cancel), cancel);
         if (fleet is not null)
         {
             var read = FleetFile.Read(await BytesAsync(fleet, cancel), fleet.FileName);
@@ -63,10 +65,10 @@ internal static class FileEndpoints
             model = read.Value;
         }
 
+        var bytes = fetched is null ? null : await fetched;
         Core.Catalogue.BackupCatalogue? sets = null;
-        if (catalogue is not null && model is not null)
+        if (catalogue is not null && bytes is not null && model is not null)
         {
-            var bytes = await BytesAsync(catalogue, cancel);
             using var uncollected = Uncollected.For(SetsToBytes * bytes.LongLength);
             var read = catalogue.FileName.EndsWith(".csv", StringComparison.OrdinalIgnoreCase)
                 ? CatalogueCsv.Read(bytes, catalogue.FileName, model, skipBad ?? false)
@@ -132,7 +134,8 @@ internal static class FileEndpoints
 
         var whole = sets is not null && await CatalogueTable.UpsertAsync(connection, sets, cancel);
         await LagTable.UpsertAsync(connection, lag, cancel);
-        if (kept is not null && await kept is { Value: null } unreadable)
+        var keptFleet = kept is null ? null : await kept;
+        if (keptFleet is { Value: null } unreadable)
         {
             throw new BadInputException(unreadable.Faults[0].Member, $"cannot be kept: {unreadable.Faults[0].Message}");
         }
@@ -150,10 +153,10 @@ internal static class FileEndpoints
         await dispatcher.ChangedAsync(Peers.Shared.Fleet, cancel);
         return TypedResults.Ok(new ImportResult(true, fleet is null ? 0 : model.Databases.Count, count, lag.Length, View(faults), View(warnings)));
 
-        async Task<Core.Catalogue.BackupCatalogue?> KeepAsync()
+        async Task<FleetState.Kept> KeepAsync()
         {
             await transaction.CommitAsync(cancel);
-            return whole ? sets : null;
+            return new(keptFleet?.Value, whole ? sets : null);
         }
     }
 
@@ -162,7 +165,7 @@ internal static class FileEndpoints
 
     private static FaultView[] View(IEnumerable<Fault> faults) => [.. faults.Select(f => new FaultView(f.File, f.Line, f.Member, f.Message))];
 
-    /// <summary>The bytes of a file, held once: the request itself lies on disk by now.</summary>
+    /// <summary>The bytes of a file, held once more: the request itself lies in memory or on disk by now.</summary>
     private static async Task<byte[]> BytesAsync(IFormFile file, CancellationToken cancel)
     {
         var bytes = GC.AllocateUninitializedArray<byte>((int)file.Length);
