@@ -68,7 +68,7 @@ start_beside() { # in a process group of its own, so that all of it ends when th
 }
 
 # What has no need of each other runs side by side: what the web app is by itself beside the builds and the first suites, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only
-# computes beside real clusters and the browser.
+# computes beside everything else.
 need_web_packages
 rm -f "$here"/out/unit.json "$here"/out/test-*.end "$here"/out/web.end
 units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
@@ -78,6 +78,22 @@ began=$SECONDS
 bash "$here/scripts/check.sh" dotnet
 status=$?
 count "check of .NET" $((status == 0)) $((status != 0)) 0 $((SECONDS - began))
+beside=""
+
+suite() { # suite NAME [SETTING…]: runs what the check has built; leaves its exit code and its seconds in out/test-NAME.end
+  local began=$SECONDS program="$here/tests/Imbrek.$1.Tests/bin/Release/net10.0/Imbrek.$1.Tests"
+  env "${@:2}" "$program" -noColor -result-xml "$here/out/test-$1.xml" >"$here/out/test-$1.log" 2>&1
+  echo "$? $((SECONDS - began))" >"$here/out/test-$1.end"
+}
+
+# What only computes has no clock to meet: it takes what the others leave of the processors.
+computing() {
+  renice -n 19 "$BASHPID" >/dev/null
+  suite Core
+  suite StandIn
+}
+start_beside computing
+computes=$beside
 beside=""
 
 # What tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
@@ -98,20 +114,9 @@ lints=$beside
 pg_start "$data" 5620 -c fsync=off -c full_page_writes=off
 export IMBREK_TEST_PG="Host=127.0.0.1;Port=$pg_port;Username=imbrek"
 
-suite() { # suite NAME [SETTING…]: runs what the check has built; leaves its exit code and its seconds in out/test-NAME.end
-  local began=$SECONDS program="$here/tests/Imbrek.$1.Tests/bin/Release/net10.0/Imbrek.$1.Tests"
-  env "${@:2}" "$program" -noColor -result-xml "$here/out/test-$1.xml" >"$here/out/test-$1.log" 2>&1
-  echo "$? $((SECONDS - began))" >"$here/out/test-$1.end"
-}
-
 # Programs compiled ahead that live for seconds: to compile what they call often once more costs as much as all they do.
 short_lived=DOTNET_TC_CallCounting=0
 
-computing() {
-  renice -n 19 "$BASHPID" >/dev/null
-  suite Core
-  suite StandIn
-}
 count_suite() { # count_suite NAME: reads what a suite left
   local log="$here/out/test-$1.log" status seconds line total bad
   read -r status seconds <"$here/out/test-$1.end"
@@ -123,10 +128,6 @@ count_suite() { # count_suite NAME: reads what a suite left
 }
 start_beside suite Server $short_lived
 waits=$beside
-
-# What only computes has no clock to meet: it takes what the others leave of the processors.
-start_beside computing
-computes=$beside
 beside=""
 suite PostgreSql $short_lived
 count_suite PostgreSql
