@@ -90,7 +90,12 @@ public sealed class DatabaseCatalogue
         LockedUntil = all.Any(s => s.Copies.Any(c => c.LockedUntil is not null)) ? new long[copies] : null;
         idBytes = new byte[all.Sum(s => Encoding.UTF8.GetByteCount(s.Id.Value))];
         keys = all.Any(s => s.Key is not null) ? new string?[n] : null;
-        var (stores, storeNumbers, sameKeys) = (new List<Id<Store>>(), new Dictionary<Id<Store>, int>(), new Dictionary<string, string>());
+        var stores = new List<Id<Store>>();
+        var sameKeys = keys is null ? null : new Dictionary<string, string>();
+
+        // Among a few stores one is found sooner by looking at each.
+        const int Few = 8;
+        Dictionary<Id<Store>, int>? storeNumbers = null;
         Dictionary<string, int>? byId = null;
         if (all.Any(s => s.Parent is not null))
         {
@@ -142,15 +147,21 @@ public sealed class DatabaseCatalogue
 
             if (s.Key is { } key)
             {
-                keys![i] = sameKeys.TryGetValue(key, out var same) ? same : sameKeys[key] = key;
+                keys![i] = sameKeys!.TryGetValue(key, out var same) ? same : sameKeys[key] = key;
             }
 
             foreach (var c in s.Copies)
             {
-                if (!storeNumbers.TryGetValue(c.Store, out var at))
+                var at = storeNumbers is null ? stores.IndexOf(c.Store) : storeNumbers.GetValueOrDefault(c.Store, -1);
+                if (at < 0)
                 {
-                    storeNumbers[c.Store] = at = stores.Count;
+                    at = stores.Count;
                     stores.Add(c.Store);
+                    storeNumbers?.Add(c.Store, at);
+                    if (stores.Count == Few)
+                    {
+                        storeNumbers = Enumerable.Range(0, Few).ToDictionary(n => stores[n]);
+                    }
                 }
 
                 CopyStores[copy] = checked((ushort)at);
