@@ -91,11 +91,7 @@ public sealed class DatabaseCatalogue
         idBytes = new byte[all.Sum(s => Encoding.UTF8.GetByteCount(s.Id.Value))];
         keys = all.Any(s => s.Key is not null) ? new string?[n] : null;
         var stores = new List<Id<Store>>();
-        var sameKeys = keys is null ? null : new Dictionary<string, string>();
-
-        // Among a few stores one is found sooner by looking at each.
-        const int Few = 8;
-        Dictionary<Id<Store>, int>? storeNumbers = null;
+        var (storeNumbers, sameKeys) = (new Dictionary<Id<Store>, int>(), new Dictionary<string, string>());
         Dictionary<string, int>? byId = null;
         if (all.Any(s => s.Parent is not null))
         {
@@ -147,21 +143,15 @@ public sealed class DatabaseCatalogue
 
             if (s.Key is { } key)
             {
-                keys![i] = sameKeys!.TryGetValue(key, out var same) ? same : sameKeys[key] = key;
+                keys![i] = sameKeys.TryGetValue(key, out var same) ? same : sameKeys[key] = key;
             }
 
             foreach (var c in s.Copies)
             {
-                var at = storeNumbers is null ? stores.IndexOf(c.Store) : storeNumbers.GetValueOrDefault(c.Store, -1);
-                if (at < 0)
+                if (!storeNumbers.TryGetValue(c.Store, out var at))
                 {
-                    at = stores.Count;
+                    storeNumbers[c.Store] = at = stores.Count;
                     stores.Add(c.Store);
-                    storeNumbers?.Add(c.Store, at);
-                    if (stores.Count == Few)
-                    {
-                        storeNumbers = Enumerable.Range(0, Few).ToDictionary(n => stores[n]);
-                    }
                 }
 
                 CopyStores[copy] = checked((ushort)at);
@@ -278,15 +268,12 @@ public sealed class DatabaseCatalogue
     public int IndexOf(Id<BackupSet> id)
     {
         var wanted = Encoding.UTF8.GetBytes(id.Value).AsSpan();
-        var start = 0;
         for (var i = 0; i < idEnds.Length; i++)
         {
-            if (wanted.SequenceEqual(idBytes.AsSpan(start, idEnds[i] - start)))
+            if (wanted.SequenceEqual(Utf8IdOf(i)))
             {
                 return i;
             }
-
-            start = idEnds[i];
         }
 
         return -1;

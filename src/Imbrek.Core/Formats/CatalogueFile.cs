@@ -52,7 +52,7 @@ public static class CatalogueFile
         }
 
         // Nor have databases: whether there is anything to say of one is found side by side, what there is to say one after another.
-        var databases = ByDatabase(parts);
+        var databases = parts.SelectMany(p => p.Sets).GroupBy(s => s.Set.Database).Select(g => g.ToList()).ToList();
         var lags = parts.SelectMany(p => p.Lags).ToList();
         var bad = databases.AsParallel().All(d => Check(d, new FaultReport(file)).Count == 0) ? [] : databases.SelectMany(d => Check(d, report)).ToHashSet();
         bad.UnionWith(LagRules.Check(lags, fleet, report));
@@ -65,7 +65,7 @@ public static class CatalogueFile
 
         HashSet<int> Check(List<(BackupSet Set, int Line)> sets, FaultReport to) => SetRules.Check(sets, fleet.DatabaseById[sets[0].Set.Database], to);
 
-        DatabaseCatalogue Good(List<(BackupSet Set, int Line)> sets) => new(sets[0].Set.Database, sets.Where(s => bad.Count == 0 || !bad.Contains(s.Line)).Select(s => s.Set));
+        DatabaseCatalogue Good(List<(BackupSet Set, int Line)> sets) => new(sets[0].Set.Database, sets.Where(s => !bad.Contains(s.Line)).Select(s => s.Set));
 
         List<Part> Parts(ReadOnlyMemory<byte> rest)
         {
@@ -81,27 +81,6 @@ public static class CatalogueFile
             while (!rest.IsEmpty);
             return parts;
         }
-    }
-
-    /// <summary>The sets of each database, in the order of their lines; those of one mostly follow each other.</summary>
-    private static List<List<(BackupSet Set, int Line)>> ByDatabase(IEnumerable<Part> parts)
-    {
-        var found = new Dictionary<Id<Database>, List<(BackupSet, int)>>();
-        List<(BackupSet Set, int Line)> own = [];
-        foreach (var next in parts.SelectMany(p => p.Sets))
-        {
-            if (own.Count == 0 || own[0].Set.Database != next.Set.Database)
-            {
-                if (!found.TryGetValue(next.Set.Database, out own!))
-                {
-                    found[next.Set.Database] = own = [];
-                }
-            }
-
-            own.Add(next);
-        }
-
-        return [.. found.Values];
     }
 
     /// <summary>Some lines of a file, and what was found in them.</summary>

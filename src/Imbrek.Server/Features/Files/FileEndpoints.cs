@@ -24,8 +24,8 @@ internal static class FileEndpoints
     /// <summary>The largest import, in bytes.</summary>
     public const long MostBytes = 2_000_000_000;
 
-    /// <summary>An import of up to so many bytes, some million sets, is held in memory while it comes; a larger one lies on disk first.</summary>
-    private const int BytesInMemory = 512 << 20;
+    /// <summary>An import of up to so many bytes, a million sets where there is memory for them, is held there while it comes; a larger one lies on disk first.</summary>
+    private static readonly int BytesInMemory = (int)Math.Min(512L << 20, GC.GetGCMemoryInfo().TotalAvailableMemoryBytes / 16);
 
     /// <summary>How many times as much memory as a catalogue is long its sets take while they are read.</summary>
     private const int SetsToBytes = 3;
@@ -55,6 +55,7 @@ internal static class FileEndpoints
         var faults = new List<Fault>();
         var warnings = new List<Fault>();
         var model = state.Fleet;
+
         // The larger one is fetched while the other is read.
         var fetched = catalogue is null ? null : Task.Run(() => BytesAsync(catalogue, cancel), cancel);
         if (fleet is not null)
