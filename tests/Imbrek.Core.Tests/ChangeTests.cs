@@ -75,6 +75,18 @@ public class ChangeTests
     }
 
     [Theory]
+    [InlineData(0.007, 0.034, 0.008, false)]
+    [InlineData(0.007, 0.034, 0.026, false)]
+    [InlineData(0.007, 0.034, 0.028, true)]
+    [InlineData(0.100, 0.300, 0.199, false)]
+    [InlineData(0.100, 0.300, 0.200, true)]
+    public void A_busy_moment_is_no_slower_query_one_whose_quickest_time_is_twice_as_long_is(double before, double middle, double quickest, bool slower)
+    {
+        ChangeLook Took(double seconds, double least) => new(Now, "15", [], [new("q", "1", seconds, null, least)], null);
+        Assert.Equal(slower, LookComparison.Of(Took(before, before / 2), Took(middle, quickest), others: true).Any(d => d.Broke));
+    }
+
+    [Theory]
     [InlineData("keep", RunState.Done, "look-before out point part name part look-after let-in base watch")]
     [InlineData("leave", RunState.Done, "look-before out point let-in")]
     [InlineData("turn", RunState.Done, "look-before out point part name part look-after turn-back")]

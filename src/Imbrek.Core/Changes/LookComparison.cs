@@ -12,7 +12,7 @@ public sealed record Difference(bool Broke, string What, string Detail);
 /// <summary>Compares what was seen before a change with what was seen after it (ways, section 10).</summary>
 public static class LookComparison
 {
-    /// <summary>A query is slower when it takes at least this many times as long as before, and so much longer in seconds.</summary>
+    /// <summary>A query is slower when even the quickest of its times is at least this many times as long as it took before, and so much longer in seconds: one moment in which the machine was busy is none.</summary>
     public const double SlowerTimes = 2, SlowerSeconds = 0.02;
 
     /// <summary>Rows that were estimated differ when they do by more than this share of the larger.</summary>
@@ -50,7 +50,8 @@ public static class LookComparison
                 continue;
             }
 
-            if (was.Error is null && now.Seconds >= SlowerTimes * was.Seconds && now.Seconds - was.Seconds >= SlowerSeconds)
+            var quickest = now.Quickest ?? now.Seconds;
+            if (was.Error is null && quickest >= SlowerTimes * was.Seconds && quickest - was.Seconds >= SlowerSeconds)
             {
                 found.Add(new(true, $"query {was.Name}", $"takes {Seconds(now.Seconds)} now, {Seconds(was.Seconds)} before"));
             }

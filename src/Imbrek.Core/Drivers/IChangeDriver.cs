@@ -52,7 +52,8 @@ public sealed record TableRows(string Name, long Rows, bool Estimated = false);
 /// <param name="Answer">What it answered, shortened; null when it failed.</param>
 /// <param name="Seconds">Seconds until all of the answer was there, the middle one of several times.</param>
 /// <param name="Error">Why it failed; null when it did not.</param>
-public sealed record QueryTook(string Name, string? Answer, double Seconds, string? Error);
+/// <param name="Quickest">Seconds of the quickest of those times; null when it was asked once. What else goes on in the machine only ever adds to what a query takes.</param>
+public sealed record QueryTook(string Name, string? Answer, double Seconds, string? Error, double? Quickest = null);
 
 /// <summary>What a part measured.</summary>
 /// <param name="Seconds">Seconds it took.</param>

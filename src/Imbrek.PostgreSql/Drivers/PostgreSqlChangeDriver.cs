@@ -108,6 +108,6 @@ internal sealed class PostgreSqlChangeDriver(IClusterBook book, IClock clock) : 
             seconds.Add(Stopwatch.GetElapsedTime(began).TotalSeconds);
         }
 
-        return new(query.Name, answer.Length > LongestAnswer ? answer[..LongestAnswer] : answer, seconds.Order().ElementAt(TimesAsked / 2), null);
+        return new(query.Name, answer.Length > LongestAnswer ? answer[..LongestAnswer] : answer, seconds.Order().ElementAt(TimesAsked / 2), null, seconds.Min());
     }
 }

@@ -24,19 +24,19 @@ internal static class FileEndpoints
     /// <summary>The largest import, in bytes.</summary>
     public const long MostBytes = 2_000_000_000;
 
-    /// <summary>An import of up to so many bytes, a million sets where there is memory for them, is held there while it comes; a larger one lies on disk first.</summary>
-    private static readonly int BytesInMemory = (int)Math.Min(512L << 20, GC.GetGCMemoryInfo().TotalAvailableMemoryBytes / 16);
-
     /// <summary>How many times as much memory as a catalogue is long its sets take while they are read.</summary>
-    private const int SetsToBytes = 3;
+    private const long SetsToBytes = 3;
 
     public sealed record FaultView(string File, int Line, string Member, string Message);
+
+    /// <summary>What an import sends, as a form.</summary>
+    public sealed record ImportFiles(IFormFile? Fleet, IFormFile? Catalogue);
 
     public sealed record ImportResult(bool Imported, int Databases, int Sets, int Stretches, IReadOnlyList<FaultView> Faults, IReadOnlyList<FaultView> Warnings);
 
     public static void Map(IEndpointRouteBuilder app)
     {
-        app.MapPost("/api/import", ImportAsync).Needs(Roles.Plan).Computes().WithName("Import").DisableAntiforgery().WithFormOptions(memoryBufferThreshold: BytesInMemory)
+        app.MapPost("/api/import", ImportAsync).Needs(Roles.Plan).Computes().WithName("Import").Accepts<ImportFiles>("multipart/form-data")
             .WithMetadata(new Microsoft.AspNetCore.Mvc.RequestSizeLimitAttribute(MostBytes));
         app.MapGet("/api/export/fleet", ExportFleetAsync).Needs(Roles.Look).Computes().WithName("ExportFleet").Produces<string>(200, "application/json");
         app.MapGet("/api/export/catalogue.csv", ExportCatalogueCsv).Needs(Roles.Look).Computes().WithName("ExportCatalogueCsv").Produces<string>(200, "text/csv");
@@ -45,8 +45,24 @@ internal static class FileEndpoints
 
     /// <summary>Takes a fleet file, a catalogue file, or both; all or nothing unless bad catalogue lines are to be skipped.</summary>
     private static async Task<Results<Ok<ImportResult>, UnprocessableEntity<ImportResult>>> ImportAsync(
-        IFormFile? fleet, IFormFile? catalogue, bool? skipBad, FleetState state, ImbrekContext data, NpgsqlDataSource source, IClock clock, ClaimsPrincipal user, IGuest guest, Dispatcher dispatcher, CancellationToken cancel)
+        bool? skipBad, HttpRequest request, FleetState state, NpgsqlDataSource source, IClock clock, ClaimsPrincipal user, IGuest guest, Dispatcher dispatcher, CancellationToken cancel)
     {
+        SentFile? fleet = null, catalogue = null;
+        Task<ReadResult<FleetModel>>? reading = null;
+        await foreach (var file in SentFile.OfAsync(request, ["fleet", "catalogue"], cancel))
+        {
+            if (file.Member == "fleet")
+            {
+                // It is read while the larger one still comes.
+                fleet = file;
+                reading = Task.Run(() => FleetFile.Read(file.Bytes, file.Name), cancel);
+            }
+            else
+            {
+                catalogue = file;
+            }
+        }
+
         if (fleet is null && catalogue is null)
         {
             throw new BadInputException("fleet", "send a fleet file, a catalogue file, or both");
@@ -55,32 +71,28 @@ internal static class FileEndpoints
         var faults = new List<Fault>();
         var warnings = new List<Fault>();
         var model = state.Fleet;
-
-        // The larger one is fetched while the other is read.
-        var fetched = catalogue is null ? null : Task.Run(() => BytesAsync(catalogue, cancel), cancel);
-        if (fleet is not null)
+        if (reading is not null)
         {
-            var read = FleetFile.Read(await BytesAsync(fleet, cancel), fleet.FileName);
+            var read = await reading;
             faults.AddRange(read.Faults);
             warnings.AddRange(read.Warnings);
             model = read.Value;
         }
 
-        var bytes = fetched is null ? null : await fetched;
         Core.Catalogue.BackupCatalogue? sets = null;
-        if (catalogue is not null && bytes is not null && model is not null)
+        if (catalogue is not null && model is not null)
         {
-            using var uncollected = Uncollected.For(SetsToBytes * bytes.LongLength);
-            var read = catalogue.FileName.EndsWith(".csv", StringComparison.OrdinalIgnoreCase)
-                ? CatalogueCsv.Read(bytes, catalogue.FileName, model, skipBad ?? false)
-                : CatalogueFile.Read(bytes, catalogue.FileName, model, skipBad ?? false);
+            using var uncollected = Uncollected.For(SetsToBytes * catalogue.Bytes.Length);
+            var read = catalogue.Name.EndsWith(".csv", StringComparison.OrdinalIgnoreCase)
+                ? CatalogueCsv.Read(catalogue.Bytes.Span, catalogue.Name, model, skipBad ?? false)
+                : CatalogueFile.Read(catalogue.Bytes, catalogue.Name, model, skipBad ?? false);
             faults.AddRange(read.Faults);
             warnings.AddRange(read.Warnings);
             var several = 0;
             sets = read.Value?.WithOneCopyAStore(out several);
             if (several > 0)
             {
-                warnings.Add(new Fault(catalogue.FileName, 1, "copies", $"{several:N0} {(several == 1 ? "set has" : "sets have")} several copies in one store, one after the other: the last alone is kept"));
+                warnings.Add(new Fault(catalogue.Name, 1, "copies", $"{several:N0} {(several == 1 ? "set has" : "sets have")} several copies in one store, one after the other: the last alone is kept"));
             }
         }
 
@@ -144,7 +156,7 @@ internal static class FileEndpoints
         if (fleet is not null && await FleetReferences.FindAsync(connection, model, cancel, setsAreOfIt: whole) is { Count: > 0 } missing)
         {
             // Rolled back: nothing of the import is kept.
-            faults.AddRange(missing.Take(InputBounds.Faults).Select(m => new Fault(fleet.FileName, 1, m.List, $"'{m.Id}' {m.Named}")));
+            faults.AddRange(missing.Take(InputBounds.Faults).Select(m => new Fault(fleet.Name, 1, m.List, $"'{m.Id}' {m.Named}")));
             return TypedResults.UnprocessableEntity(new ImportResult(false, 0, 0, 0, View(faults), View(warnings)));
         }
 
@@ -165,15 +177,6 @@ internal static class FileEndpoints
         fleet.Plans.Select(p => PlanSize.Of(p, fleet, now).WhatIsTooMuch is { } much ? $"plan {p.Name} {much}" : null).FirstOrDefault(m => m is not null);
 
     private static FaultView[] View(IEnumerable<Fault> faults) => [.. faults.Select(f => new FaultView(f.File, f.Line, f.Member, f.Message))];
-
-    /// <summary>The bytes of a file, held once more: the request itself lies in memory or on disk by now.</summary>
-    private static async Task<byte[]> BytesAsync(IFormFile file, CancellationToken cancel)
-    {
-        var bytes = GC.AllocateUninitializedArray<byte>((int)file.Length);
-        await using var from = file.OpenReadStream();
-        await from.ReadExactlyAsync(bytes, cancel);
-        return bytes;
-    }
 
     /// <summary>The fleet as it is in force, or, where something of it could not be read, as it is kept, so that it can be mended.</summary>
     private static async Task<PushStreamHttpResult> ExportFleetAsync(FleetState state, ImbrekContext data, bool? kept, CancellationToken cancel)
