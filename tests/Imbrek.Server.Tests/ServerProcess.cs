@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Net;
 using System.Net.Sockets;
 using Npgsql;
+using Xunit;
 
 namespace Imbrek.Server.Tests;
 
@@ -241,11 +242,14 @@ public sealed class ServerProcess : IAsyncDisposable
                 }
             },
             what: () => string.Join("\n", said));
+        ready = Processor.TotalSeconds; watch.Restart();
     }
+    private double ready; private readonly Stopwatch watch = new();
 
     /// <summary>Ends the process as a power cut would.</summary>
     public async Task KillAsync()
     {
+        try { File.AppendAllText("/tmp/cpu.txt", $"{Program} {days} {ready:0.00} {Processor.TotalSeconds:0.00} {watch.Elapsed.TotalSeconds:0.0} {TestContext.Current.TestMethod?.MethodName ?? TestContext.Current.TestClass?.TestClassName}\n"); } catch (InvalidOperationException) { }
         process!.Kill();
         await process.WaitForExitAsync();
     }
