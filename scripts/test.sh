@@ -8,8 +8,9 @@ source "$here/scripts/build.sh"
 IMBREK_CLUSTERS_HOME=$(pg_home "test-clusters-$$")
 export IMBREK_CLUSTERS_HOME
 source "$here/scripts/clusters.sh"
-# Processes of tests live for seconds, and there are hundreds: code measured to be made faster would not pay, nor threads that collect for each processor, nor what guards code against being written to.
-export DOTNET_TieredPGO=0 DOTNET_gcServer=0 DOTNET_gcConcurrent=0 DOTNET_EnableWriteXorExecute=0
+# Processes of tests live for seconds, and there are hundreds: code measured to be made faster would not pay, nor threads that collect for each processor, nor what guards code against being written to; and a thread that has
+# nothing to do leaves the processor to those that have.
+export DOTNET_ThreadPool_UnfairSemaphoreSpinLimit=0 DOTNET_TieredPGO=0 DOTNET_gcServer=0 DOTNET_gcConcurrent=0 DOTNET_EnableWriteXorExecute=0
 need_toolchain
 need_postgresql
 need_chromium

@@ -1,5 +1,7 @@
+using System.Runtime.CompilerServices;
 using Microsoft.EntityFrameworkCore;
 using Microsoft.EntityFrameworkCore.Design;
+using Microsoft.EntityFrameworkCore.Infrastructure;
 using Npgsql;
 
 namespace Imbrek.Data;
@@ -11,6 +13,10 @@ public static class ImbrekDatabase
 
     /// <summary>How many statements of a connection PostgreSQL remembers: those that are sent again and again.</summary>
     private const int Prepared = 60;
+
+    private static readonly ConditionalWeakTable<NpgsqlDataSource, DbContextOptions<ImbrekContext>> Made = [];
+
+    private static readonly ConditionalWeakTable<NpgsqlDataSource, PooledDbContextFactory<ImbrekContext>> Lent = [];
 
     /// <summary>
     /// A pool of connections that speak NodaTime. Statements used often are prepared, for to plan them takes PostgreSQL as long as to carry them out; and a connection is taken again as it was left, its temporary tables
@@ -87,13 +93,25 @@ public static class ImbrekDatabase
         await command.ExecuteNonQueryAsync(cancel);
     }
 
-    /// <summary>A context outside of any container.</summary>
-    public static ImbrekContext Context(NpgsqlDataSource source)
+    /// <summary>A context outside of any container, given back when it is disposed of: to make its services anew takes as long as a short query.</summary>
+    public static ImbrekContext Context(NpgsqlDataSource source) => Lent.GetValue(source, s => new(Options(s))).CreateDbContext();
+
+    /// <summary>A context within a transaction, with the connection of that.</summary>
+    public static async Task<ImbrekContext> WithinAsync(NpgsqlDataSource source, NpgsqlTransaction transaction, CancellationToken cancel)
+    {
+        // None that is lent: it would be given back with this connection.
+        var context = new ImbrekContext(Options(source));
+        context.Database.SetDbConnection(transaction.Connection);
+        await context.Database.UseTransactionAsync(transaction, cancel);
+        return context;
+    }
+
+    private static DbContextOptions<ImbrekContext> Options(NpgsqlDataSource source) => Made.GetValue(source, s =>
     {
         var options = new DbContextOptionsBuilder<ImbrekContext>();
-        Configure(options, source);
-        return new ImbrekContext(options.Options);
-    }
+        Configure(options, s);
+        return options.Options;
+    });
 }
 
 /// <summary>Lets the migrations tool make a context without a server.</summary>

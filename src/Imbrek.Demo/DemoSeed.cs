@@ -72,9 +72,7 @@ internal static class DemoSeed
         await using var transaction = await connection.BeginTransactionAsync(cancel);
         await CatalogueTable.InsertAsync(connection, new BackupCatalogue(sets).All, cancel);
         await LagTable.UpsertAsync(connection, world.Replicas.History.Where(s => world.Fleet.Replicas.ContainsKey(s.Replica)), cancel);
-        await using var inside = ImbrekDatabase.Context(source);
-        inside.Database.SetDbConnection(connection);
-        await inside.Database.UseTransactionAsync(transaction, cancel);
+        await using var inside = await ImbrekDatabase.WithinAsync(source, transaction, cancel);
         inside.FleetVersions.Add(new FleetVersionRow { Number = 1, At = script.Begins, Who = "demo", Document = FleetFile.Write(script.Fleet.WithPlans([])) });
         foreach (var plan in script.Fleet.Plans)
         {

@@ -105,7 +105,7 @@ internal static class ImbrekServer
             // Keys of cookies lie in PostgreSQL as everything else does; who can read them there can read all there is.
             .AddFilter("Microsoft.AspNetCore.DataProtection", LogLevel.Error);
         builder.Services.AddSingleton(source);
-        builder.Services.AddDbContext<ImbrekContext>(o => ImbrekDatabase.Configure(o, source));
+        builder.Services.AddDbContextPool<ImbrekContext>(o => ImbrekDatabase.Configure(o, source));
         var protection = builder.Services.AddDataProtection().SetApplicationName("imbrek");
         if (!describing)
         {

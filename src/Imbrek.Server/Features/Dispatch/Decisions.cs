@@ -59,9 +59,7 @@ internal sealed class Decisions
             await RunTable.UpsertAsync(connection, runs, cancel);
             await RunTable.StartAsync(connection, [.. Starts], RunStore.LeaseSeconds, cancel);
             await RunTable.SetOdditiesAsync(connection, odd, cancel);
-            await using var data = ImbrekDatabase.Context(source);
-            data.Database.SetDbConnection(connection);
-            await data.Database.UseTransactionAsync(transaction, cancel);
+            await using var data = await ImbrekDatabase.WithinAsync(source, transaction, cancel);
             data.RunLines.AddRange(runs.Where(r => r.Note is not null && (r.AskedBy is not null || r.State == RunState.Failed)).Select(r => new RunLineRow { RunId = r.Id, At = now, Text = r.Note! }));
             if (data.ChangeTracker.HasChanges())
             {

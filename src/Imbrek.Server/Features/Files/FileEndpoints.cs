@@ -114,9 +114,7 @@ internal static class FileEndpoints
 
         await using var connection = await source.OpenConnectionAsync(cancel);
         await using var transaction = await connection.BeginTransactionAsync(cancel);
-        await using var inside = ImbrekDatabase.Context(source);
-        inside.Database.SetDbConnection(connection);
-        await inside.Database.UseTransactionAsync(transaction, cancel);
+        await using var inside = await ImbrekDatabase.WithinAsync(source, transaction, cancel);
         var now = clock.GetCurrentInstant();
         var who = user.Identity!.Name!;
         Task<ReadResult<FleetModel>>? kept = null;

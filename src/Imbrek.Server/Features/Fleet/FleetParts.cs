@@ -162,9 +162,7 @@ internal static class FleetParts
         await using (var connection = await source.OpenConnectionAsync(cancel))
         await using (var transaction = await connection.BeginTransactionAsync(cancel))
         {
-            await using var inside = ImbrekDatabase.Context(source);
-            inside.Database.SetDbConnection(connection);
-            await inside.Database.UseTransactionAsync(transaction, cancel);
+            await using var inside = await ImbrekDatabase.WithinAsync(source, transaction, cancel);
 
             // One after another: of many drills that name what they changed at once, each is a version of its own.
             await inside.Database.ExecuteSqlRawAsync($"select pg_advisory_xact_lock({ChangeLock})", cancel);

@@ -188,9 +188,7 @@ internal sealed class RunStore(NpgsqlDataSource source, LiveEvents live)
             return false;
         }
 
-        await using var data = ImbrekDatabase.Context(source);
-        data.Database.SetDbConnection(connection);
-        await data.Database.UseTransactionAsync(transaction, cancel);
+        await using var data = await ImbrekDatabase.WithinAsync(source, transaction, cancel);
         if (conclusion.FreesClaim is { } claim)
         {
             await data.Runs.Where(r => r.Claim == claim && r.Id != row.Id && r.State >= (short)RunState.Done).ExecuteUpdateAsync(u => u.SetProperty(r => r.Claim, (string?)null), cancel);
