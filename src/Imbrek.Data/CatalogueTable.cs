@@ -25,7 +25,7 @@ public static class CatalogueTable
     {
         // In the order of the keys, so that these are made, and later read, from one end to the other.
         DatabaseCatalogue[] ordered = [.. sets.OrderBy(c => c.Database.Value, StringComparer.Ordinal)];
-        var keys = ordered.Sum(c => c.Count) < FewSets ? [] : await EmptyTables.TakeKeysAsync(connection, ["backup_sets", "backup_copies"], cancel);
+        var keys = ordered.Sum(c => c.Count) < FewSets ? [] : await EmptyTables.ReadyToFillAsync(connection, ["backup_sets", "backup_copies"], cancel);
         await CopyInAsync(connection, "backup_sets", "backup_copies", ordered, keys.Count > 0, cancel);
         foreach (var key in keys)
         {

@@ -13,7 +13,7 @@ internal static class EmptyTables
     /// <param name="tables">The tables.</param>
     /// <param name="cancel">Stops; the transaction must then be given up.</param>
     /// <returns>The statements that bring all of it back, and count what is in the tables; none when nothing was taken.</returns>
-    public static async Task<IReadOnlyList<string>> TakeKeysAsync(NpgsqlConnection connection, string[] tables, CancellationToken cancel)
+    public static async Task<IReadOnlyList<string>> ReadyToFillAsync(NpgsqlConnection connection, string[] tables, CancellationToken cancel)
     {
         if (await AnyRowAsync())
         {

@@ -46,7 +46,7 @@ internal sealed class WorldHost(
     /// <summary>Up to when all that was seen has been told, milliseconds.</summary>
     private long toldTo;
 
-    private readonly SemaphoreSlim step = new(1);
+    private readonly Turns step = new();
     private readonly List<WorldChange> unkept = [];
     private readonly List<LagSample> unseen = [];
     private Stopwatch? sinceSeen;
@@ -83,18 +83,11 @@ internal sealed class WorldHost(
     /// <summary>Changes the pace.</summary>
     public async Task SetPaceAsync(double value, CancellationToken cancel)
     {
-        await step.WaitAsync(cancel);
-        try
+        using var mine = await step.TakeAsync(cancel);
+        if (World is { } w)
         {
-            if (World is { } w)
-            {
-                w.Pace = pace = value;
-                w.KeepAndAnswer();
-            }
-        }
-        finally
-        {
-            step.Release();
+            w.Pace = pace = value;
+            w.KeepAndAnswer();
         }
 
         TellClock();
@@ -240,48 +233,41 @@ internal sealed class WorldHost(
     /// <param name="cancel">Stops between two steps.</param>
     private async Task StepAsync(World w, Func<Instant> until, CancellationToken cancel)
     {
-        await step.WaitAsync(cancel);
-        try
-        {
-            ObjectDisposedException.ThrowIf(w != World, w);
+        using var mine = await step.TakeAsync(cancel);
+        ObjectDisposedException.ThrowIf(w != World, w);
 
-            // The world counts milliseconds: what lies between two of them would never be reached.
-            var to = Instants.Floor(until());
-            var thought = Stopwatch.StartNew();
-            var together = Duration.FromSeconds(TogetherSeconds * pace);
-            do
+        // The world counts milliseconds: what lies between two of them would never be reached.
+        var to = Instants.Floor(until());
+        var thought = Stopwatch.StartNew();
+        var together = Duration.FromSeconds(TogetherSeconds * pace);
+        do
+        {
+            // Asked at each piece: a long step must not run by a fleet that a run has changed within it.
+            if (plansChanged)
             {
-                // Asked at each piece: a long step must not run by a fleet that a run has changed within it.
-                if (plansChanged)
-                {
-                    TakeOver(w);
-                }
-
-                var due = dispatcher.NextAt is { } at ? Instant.Max(at, w.Now + together) : to;
-                w.Advance(Instant.Min(to, Instant.Min(due, w.Now + Duration.Max(together, Duration.FromSeconds(1)))), evenIfSomebodyThinks: thought.Elapsed > LongestThought);
-                w.KeepAndAnswer();
-                await UntilNobodyThinksAsync(w);
-                await dispatcher.StepAsync(cancel);
-                await UntilNobodyThinksAsync(w);
-                unkept.AddRange(w.TakeChanges());
-                await KeepAsync(cancel);
-                await NameAsync(w, cancel);
-                unseen.AddRange(w.Replicas.TakeSamples());
-                var now = w.Now;
-                if (sinceSeen is null || sinceSeen.Elapsed > SeenEvery || ((now - Instant.FromUnixTimeMilliseconds(toldTo)) > SeenWithin && sinceSeen.Elapsed > SeenAtMostEvery))
-                {
-                    await lag.TakeAsync(unseen, cancel);
-                    unseen.Clear();
-                    sinceSeen = Stopwatch.StartNew();
-                    Volatile.Write(ref toldTo, now.ToUnixTimeMilliseconds());
-                }
+                TakeOver(w);
             }
-            while (w.Now < to);
+
+            var due = dispatcher.NextAt is { } at ? Instant.Max(at, w.Now + together) : to;
+            w.Advance(Instant.Min(to, Instant.Min(due, w.Now + Duration.Max(together, Duration.FromSeconds(1)))), evenIfSomebodyThinks: thought.Elapsed > LongestThought);
+            w.KeepAndAnswer();
+            await UntilNobodyThinksAsync(w);
+            await dispatcher.StepAsync(cancel);
+            await UntilNobodyThinksAsync(w);
+            unkept.AddRange(w.TakeChanges());
+            await KeepAsync(cancel);
+            await NameAsync(w, cancel);
+            unseen.AddRange(w.Replicas.TakeSamples());
+            var now = w.Now;
+            if (sinceSeen is null || sinceSeen.Elapsed > SeenEvery || ((now - Instant.FromUnixTimeMilliseconds(toldTo)) > SeenWithin && sinceSeen.Elapsed > SeenAtMostEvery))
+            {
+                await lag.TakeAsync(unseen, cancel);
+                unseen.Clear();
+                sinceSeen = Stopwatch.StartNew();
+                Volatile.Write(ref toldTo, now.ToUnixTimeMilliseconds());
+            }
         }
-        finally
-        {
-            step.Release();
-        }
+        while (w.Now < to);
     }
 
     /// <summary>Waits for who is engaged, and says so when it was in vain: a pace that is not kept should have a name.</summary>

@@ -20,10 +20,10 @@ internal sealed class FleetState(NpgsqlDataSource source)
     private readonly Lock gate = new();
 
     /// <summary>Whoever loads reads and takes over before the next one reads: of two saves at once the later reading has both.</summary>
-    private readonly SemaphoreSlim loading = new(1);
+    private readonly Turns loading = new();
 
     /// <summary>Notes and proofs are read and taken over by one after another: who read first must not put what is old in the place of what the next has read.</summary>
-    private readonly SemaphoreSlim noting = new(1);
+    private readonly Turns noting = new();
     private readonly List<(Id<Database> Database, BackupSet[] Sets)> meanwhile = [];
     private readonly List<(Id<Database> Database, LagStretch[] Lag)> meanwhileLag = [];
     private int reading;
@@ -69,25 +69,18 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <param name="cancel">Stops reading.</param>
     public async Task LoadAsync(Func<Task<Kept>> keep, CancellationToken cancel)
     {
-        await loading.WaitAsync(cancel);
-        try
-        {
-            using var changes = new Changes(this);
-            var kept = await keep();
-            await using var context = ImbrekDatabase.Context(source);
-            var (loaded, leftOut) = kept.Fleet is { } known ? (known, []) : await NewestAsync(context, cancel);
-            (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
-            loaded = loaded.WithPlans(plans);
-            leftOutOfFleet = leftOut;
-            await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel, kept.Catalogue);
-            await LoadProofsAsync(context, null, cancel);
-            await LoadNotesAsync(context, cancel);
-            Loaded = true;
-        }
-        finally
-        {
-            loading.Release();
-        }
+        using var mine = await loading.TakeAsync(cancel);
+        using var changes = new Changes(this);
+        var kept = await keep();
+        await using var context = ImbrekDatabase.Context(source);
+        var (loaded, leftOut) = kept.Fleet is { } known ? (known, []) : await NewestAsync(context, cancel);
+        (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
+        loaded = loaded.WithPlans(plans);
+        leftOutOfFleet = leftOut;
+        await TakeAsync(null, loaded, catalogue => Take(loaded, catalogue), cancel, kept.Catalogue);
+        await LoadProofsAsync(context, null, cancel);
+        await LoadNotesAsync(context, cancel);
+        Loaded = true;
 
         static async Task<(FleetModel Fleet, IReadOnlyList<KeptFleet.LeftOut> LeftOut)> NewestAsync(ImbrekContext context, CancellationToken cancel) =>
             await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstOrDefaultAsync(cancel) is { } version ? KeptFleet.Read(version.Document) : (FleetModel.Empty, []);
@@ -107,34 +100,27 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Takes over a fleet of which parts were changed. Catalogues stay as they are; only those of databases that were not there are read.</summary>
     public async Task LoadFleetAsync(CancellationToken cancel)
     {
-        await loading.WaitAsync(cancel);
-        try
+        using var mine = await loading.TakeAsync(cancel);
+        await using var context = ImbrekDatabase.Context(source);
+        var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstAsync(cancel);
+        var (loaded, leftOut) = KeptFleet.Read(version.Document);
+        (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
+        loaded = loaded.WithPlans(plans);
+        leftOutOfFleet = leftOut;
+        string[] added = [.. loaded.Databases.Select(d => d.Id.Value).Where(d => !Has(d))];
+        await TakeAsync(added, loaded, read =>
         {
-            await using var context = ImbrekDatabase.Context(source);
-            var version = await context.FleetVersions.AsNoTracking().OrderByDescending(v => v.Number).FirstAsync(cancel);
-            var (loaded, leftOut) = KeptFleet.Read(version.Document);
-            (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, loaded, cancel);
-            loaded = loaded.WithPlans(plans);
-            leftOutOfFleet = leftOut;
-            string[] added = [.. loaded.Databases.Select(d => d.Id.Value).Where(d => !Has(d))];
-            await TakeAsync(added, loaded, read =>
+            var before = databases;
+            databases = new(loaded.Databases.ToDictionary(d => d.Id, d => before.TryGetValue(d.Id, out var there) ? there : new DatabaseState(loaded, d, read.Of(d.Id))));
+            fleet = loaded;
+            foreach (var d in loaded.Databases.Where(d => before.ContainsKey(d.Id)))
             {
-                var before = databases;
-                databases = new(loaded.Databases.ToDictionary(d => d.Id, d => before.TryGetValue(d.Id, out var there) ? there : new DatabaseState(loaded, d, read.Of(d.Id))));
-                fleet = loaded;
-                foreach (var d in loaded.Databases.Where(d => before.ContainsKey(d.Id)))
-                {
-                    databases[d.Id].Replace(loaded, d, null);
-                }
-            }, cancel);
-            await LoadProofsAsync(context, added, cancel);
-            await LoadNotesAsync(context, cancel);
-            PlansTaken?.Invoke();
-        }
-        finally
-        {
-            loading.Release();
-        }
+                databases[d.Id].Replace(loaded, d, null);
+            }
+        }, cancel);
+        await LoadProofsAsync(context, added, cancel);
+        await LoadNotesAsync(context, cancel);
+        PlansTaken?.Invoke();
     }
 
     /// <summary>Raised when plans that somebody changed have been taken over.</summary>
@@ -143,23 +129,16 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Takes over changed plans.</summary>
     public async Task LoadPlansAsync(CancellationToken cancel)
     {
-        await loading.WaitAsync(cancel);
-        try
+        using var mine = await loading.TakeAsync(cancel);
+        await using var context = ImbrekDatabase.Context(source);
+        (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, fleet, cancel);
+        fleet = fleet.WithPlans(plans);
+        foreach (var d in fleet.Databases)
         {
-            await using var context = ImbrekDatabase.Context(source);
-            (var plans, leftOutOfPlans, plansChanged) = await PlansAsync(context, fleet, cancel);
-            fleet = fleet.WithPlans(plans);
-            foreach (var d in fleet.Databases)
-            {
-                this[d.Id].Replace(fleet, d, null);
-            }
+            this[d.Id].Replace(fleet, d, null);
+        }
 
-            PlansTaken?.Invoke();
-        }
-        finally
-        {
-            loading.Release();
-        }
+        PlansTaken?.Invoke();
     }
 
     private static async Task<(IReadOnlyList<Plan> Plans, IReadOnlyList<KeptFleet.LeftOut> LeftOut, IReadOnlyDictionary<Id<Plan>, Instant> Changed)> PlansAsync(ImbrekContext context, FleetModel fleet, CancellationToken cancel)
@@ -203,19 +182,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Reads what is known of replicas beside their lag.</summary>
     public async Task LoadNotesAsync(ImbrekContext context, CancellationToken cancel)
     {
-        await noting.WaitAsync(cancel);
-        try
-        {
-            await ReadNotesAsync(context, cancel);
-        }
-        finally
-        {
-            noting.Release();
-        }
-    }
-
-    private async Task ReadNotesAsync(ImbrekContext context, CancellationToken cancel)
-    {
+        using var mine = await noting.TakeAsync(cancel);
         var read = (await context.ReplicaNotes.AsNoTracking().ToListAsync(cancel)).ToDictionary(
             n => new Id<Replica>(n.Replica),
             n => new ReplicaNote { HeldUpBy = n.HeldUpBy, Unusable = n.Unusable, Since = n.Since, HeldBy = n.HeldBy, WatchedFrom = n.WatchedFrom is { } eye ? new(eye) : null, Seeding = n.SeedingRun is not null });
@@ -240,17 +207,10 @@ internal sealed class FleetState(NpgsqlDataSource source)
     public async Task ReloadAsync(IReadOnlyCollection<string> ids, CancellationToken cancel)
     {
         // Not while everything is taken over: that may have been read before what is told now.
-        await loading.WaitAsync(cancel);
-        try
-        {
-            await TakeAsync(ids, fleet, Take, cancel);
-            await using var context = ImbrekDatabase.Context(source);
-            await LoadProofsAsync(context, ids, cancel);
-        }
-        finally
-        {
-            loading.Release();
-        }
+        using var mine = await loading.TakeAsync(cancel);
+        await TakeAsync(ids, fleet, Take, cancel);
+        await using var context = ImbrekDatabase.Context(source);
+        await LoadProofsAsync(context, ids, cancel);
 
         void Take(BackupCatalogue catalogue)
         {
@@ -381,19 +341,7 @@ internal sealed class FleetState(NpgsqlDataSource source)
     /// <summary>Reads the newest proofs and what was learned from finished runs.</summary>
     public async Task LoadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)
     {
-        await noting.WaitAsync(cancel);
-        try
-        {
-            await ReadProofsAsync(context, ids, cancel);
-        }
-        finally
-        {
-            noting.Release();
-        }
-    }
-
-    private async Task ReadProofsAsync(ImbrekContext context, IReadOnlyCollection<string>? ids, CancellationToken cancel)
-    {
+        using var mine = await noting.TakeAsync(cancel);
         var proofs = await context.Proofs.AsNoTracking().Where(p => ids == null || ids.Contains(p.Database))
             .GroupBy(p => new { p.Database, p.Loss, p.TookOver }).Select(g => g.OrderByDescending(p => p.At).First()).ToListAsync(cancel);
         foreach (var of in proofs.Where(p => Has(p.Database)).GroupBy(p => p.Database))

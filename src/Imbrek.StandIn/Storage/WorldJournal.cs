@@ -248,6 +248,7 @@ internal sealed class WorldJournal : IDisposable
     private void Time(Instant? t) => writer.Write(t?.ToUnixTimeMilliseconds() ?? long.MinValue);
 }
 
-/// <summary>The state as JSON, by code made when this is built: a world that is opened is waited for.</summary>
+/// <summary>The state as JSON, by code made when this is built: a world that is opened is waited for. What is not there is not written: it is written twenty times a second.</summary>
+[JsonSourceGenerationOptions(DefaultIgnoreCondition = JsonIgnoreCondition.WhenWritingNull)]
 [JsonSerializable(typeof(WorldJournal.Head))]
 internal sealed partial class HeadJson : JsonSerializerContext;

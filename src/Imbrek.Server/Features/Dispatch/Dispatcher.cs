@@ -42,7 +42,7 @@ internal sealed class Dispatcher : IRunActions
     private readonly ProductMetrics metrics;
     private readonly ILogger<Dispatcher> log;
     private readonly Dictionary<TaskKind, ITaskKind> kinds;
-    private readonly SemaphoreSlim gate = new(1);
+    private readonly Turns gate = new();
     private readonly DispatchNews news = new();
     private readonly NoticeTable noticeTable = new();
     private readonly ConcurrentQueue<RunRow> over = new();
@@ -105,21 +105,14 @@ internal sealed class Dispatcher : IRunActions
     /// <summary>Lets go of the lead, and of everything that was not kept: it did not happen.</summary>
     public async Task LeaveAsync()
     {
-        await gate.WaitAsync();
-        try
+        using var mine = await gate.TakeAsync();
+        (rules, notices) = (null, null);
+        underWay.Clear();
+        decided.Forget();
+        if (lead is { } led)
         {
-            (rules, notices) = (null, null);
-            underWay.Clear();
-            decided.Forget();
-            if (lead is { } led)
-            {
-                lead = null;
-                await led.DisposeAsync();
-            }
-        }
-        finally
-        {
-            gate.Release();
+            lead = null;
+            await led.DisposeAsync();
         }
     }
 
@@ -160,25 +153,18 @@ internal sealed class Dispatcher : IRunActions
     /// <exception cref="DispatchLead.LostException">Another process may lead; nothing was kept.</exception>
     public async Task StepAsync(CancellationToken cancel)
     {
-        await gate.WaitAsync(cancel);
-        try
+        using var mine = await gate.TakeAsync(cancel);
+        if (rules is null)
         {
-            if (rules is null)
-            {
-                return;
-            }
-
-            await HearAsync(cancel);
-            agenda.Advance(clock.GetCurrentInstant().ToUnixTimeMilliseconds());
-            HearSilence();
-            if (decided.Any || notices!.Changed.Count > 0)
-            {
-                await KeepAsync(cancel);
-            }
+            return;
         }
-        finally
+
+        await HearAsync(cancel);
+        agenda.Advance(clock.GetCurrentInstant().ToUnixTimeMilliseconds());
+        HearSilence();
+        if (decided.Any || notices!.Changed.Count > 0)
         {
-            gate.Release();
+            await KeepAsync(cancel);
         }
     }
 
@@ -280,50 +266,43 @@ internal sealed class Dispatcher : IRunActions
 
     private async Task BeginAsync(DispatchLead taken, CancellationToken cancel)
     {
-        await gate.WaitAsync(cancel);
-        try
+        using var mine = await gate.TakeAsync(cancel);
+        await using var data = ImbrekDatabase.Context(source);
+        if (taken.WasLed)
         {
-            await using var data = ImbrekDatabase.Context(source);
-            if (taken.WasLed)
-            {
-                // What was kept by who led before may not have been heard here yet.
-                await health.LoadAsync(cancel);
-            }
-
-            var (now, from) = (clock.GetCurrentInstant(), taken.DecidedTo);
-            agenda = new Agenda((now - from <= ShortAbsence ? from : now).ToUnixTimeMilliseconds());
-            notices = new NoticeBook(fleet.Fleet, health.Failing);
-            var begun = new RunRules(agenda, this, d => fleet.Has(d.Value) && drivers.TryFor(fleet.Fleet.DatabaseById[d]) is not null);
-            rules = begun;
-
-            // What is changed from here on is looked at again.
-            news.Take(DispatchNews.Of.Plans);
-            news.Tell(DispatchNews.Of.Runs);
-            begun.Pause(await PausesAsync(data, cancel));
-            begun.Load(fleet.Fleet);
-            var open = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State < (short)RunState.Done).OrderBy(r => r.Due).ToListAsync(cancel);
-            Guid[] after = [.. open.Select(r => r.AfterId).OfType<Guid>().Distinct()];
-            var sets = await data.Runs.AsNoTracking().Where(r => after.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.SetId, cancel);
-            foreach (var r in open)
-            {
-                begun.TakeUp(Open(r, sets));
-                if (r.Steps is not null && begun.Find(r.Id) is { } known)
-                {
-                    underWay[r.Id] = known;
-                }
-            }
-
-            if (now - from > ShortAbsence)
-            {
-                begun.CatchUp(from.ToUnixTimeMilliseconds());
-            }
-
-            log.LogInformation("This process decides what starts, from {Now}", now);
+            // What was kept by who led before may not have been heard here yet.
+            await health.LoadAsync(cancel);
         }
-        finally
+
+        var (now, from) = (clock.GetCurrentInstant(), taken.DecidedTo);
+        agenda = new Agenda((now - from <= ShortAbsence ? from : now).ToUnixTimeMilliseconds());
+        notices = new NoticeBook(fleet.Fleet, health.Failing);
+        var begun = new RunRules(agenda, this, d => fleet.Has(d.Value) && drivers.TryFor(fleet.Fleet.DatabaseById[d]) is not null);
+        rules = begun;
+
+        // What is changed from here on is looked at again.
+        news.Take(DispatchNews.Of.Plans);
+        news.Tell(DispatchNews.Of.Runs);
+        begun.Pause(await PausesAsync(data, cancel));
+        begun.Load(fleet.Fleet);
+        var open = await data.Runs.AsNoTracking().Where(r => r.Plan != null && r.State < (short)RunState.Done).OrderBy(r => r.Due).ToListAsync(cancel);
+        Guid[] after = [.. open.Select(r => r.AfterId).OfType<Guid>().Distinct()];
+        var sets = await data.Runs.AsNoTracking().Where(r => after.Contains(r.Id)).ToDictionaryAsync(r => r.Id, r => r.SetId, cancel);
+        foreach (var r in open)
         {
-            gate.Release();
+            begun.TakeUp(Open(r, sets));
+            if (r.Steps is not null && begun.Find(r.Id) is { } known)
+            {
+                underWay[r.Id] = known;
+            }
         }
+
+        if (now - from > ShortAbsence)
+        {
+            begun.CatchUp(from.ToUnixTimeMilliseconds());
+        }
+
+        log.LogInformation("This process decides what starts, from {Now}", now);
     }
 
     private static OpenRun Open(RunRow r, Dictionary<Guid, string?> sets) => new(

@@ -146,14 +146,17 @@ internal static class RunEndpoints
         return groups.ToDictionary(g => (g.Key.Plan, g.Key.Task, g.Key.Database, g.Key.Note), g => (g.Count, g.First));
     }
 
+    /// <summary>What an earlier run of the same task on the same database stored, and when.</summary>
+    private sealed record Alike(long StoredBytes, Instant? Started, Instant? Ended);
+
     private static async Task<Ok<RunView>> GetAsync(Guid id, ImbrekContext data, RunStore store, FleetState fleet, Drivers drivers, IClock clock, CancellationToken cancel)
     {
         var (r, decisions) = await store.FindAsync(id, cancel) ?? throw NotFound();
         var log = await data.RunLines.AsNoTracking().Where(l => l.RunId == id).OrderBy(l => l.Id).ToListAsync(cancel);
         var followed = await data.Runs.AsNoTracking().Where(x => x.AfterId == id).OrderBy(x => x.Due).Take(JointRunbook.MostMembers).ToListAsync(cancel);
-        var like = await data.Runs.AsNoTracking()
-            .Where(x => r.Plan != null && x.Plan == r.Plan && x.Task == r.Task && x.Database == r.Database && x.Due < r.Due && x.State == (short)RunState.Done)
-            .OrderByDescending(x => x.Due).Take(40).Select(x => new { x.StoredBytes, x.Started, x.Ended }).ToListAsync(cancel);
+        List<Alike> like = r.Plan is null ? [] : await data.Runs.AsNoTracking()
+            .Where(x => x.Plan == r.Plan && x.Task == r.Task && x.Database == r.Database && x.Due < r.Due && x.State == (short)RunState.Done)
+            .OrderByDescending(x => x.Due).Take(40).Select(x => new Alike(x.StoredBytes, x.Started, x.Ended)).ToListAsync(cancel);
         var seconds = like.Where(l => l.Started is not null && l.Ended is not null).Select(l => (l.Ended!.Value - l.Started!.Value).TotalSeconds).Order().ToArray();
         var bytes = like.Select(l => (double)l.StoredBytes).Order().ToArray();
         return TypedResults.Ok(new RunView(

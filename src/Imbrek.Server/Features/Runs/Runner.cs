@@ -324,9 +324,11 @@ internal sealed class Runner(
         using var call = CancellationTokenSource.CreateLinkedTokenSource(stop);
         try
         {
+            var began = clock.GetCurrentInstant();
+
             // Of its own thread: nobody knows what a driver does before it first waits.
             var work = Task.Run(() => undoing ? UndoAsync() : kind.DoAsync(context, step, share => news.TryWrite(new News.Progress(step.Number, share)), call.Token), CancellationToken.None);
-            var late = await LateAsync(work, undoing ? null : step.TimeLimitSeconds, stop);
+            var late = await LateAsync(work, began, undoing ? null : step.TimeLimitSeconds, stop);
             if (late is not null || stop.IsCancellationRequested)
             {
                 await call.CancelAsync();
@@ -356,9 +358,8 @@ internal sealed class Runner(
     }
 
     /// <summary>Waits for a call; says so when it has taken longer than its limit, by the product's clock.</summary>
-    private async Task<string?> LateAsync(Task work, double? limit, CancellationToken stop)
+    private async Task<string?> LateAsync(Task work, Instant began, double? limit, CancellationToken stop)
     {
-        var began = clock.GetCurrentInstant();
         while (!work.IsCompleted && !stop.IsCancellationRequested)
         {
             if (limit is { } most && (clock.GetCurrentInstant() - began).TotalSeconds > most)
