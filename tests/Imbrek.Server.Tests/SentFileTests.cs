@@ -15,19 +15,19 @@ public class SentFileTests
     [InlineData(1)]
     [InlineData(1_000)]
     [InlineData(int.MaxValue)]
-    public async Task Each_is_as_it_was_sent_whether_or_not_it_was_said_how_long_it_is(int atOnce)
+    public async Task Each_is_as_it_was_sent_whether_or_not_it_was_said_how_contentit_is(int atOnce)
     {
         Assert.Equal([("fleet", "f.json", "{}"), ("catalogue", "catalogue", "line")], await ReadAsync(Two, atOnce: atOnce));
 
         // Longer than what is taken at first, by several times, to the byte.
         foreach (var length in atOnce == 1 ? [] : new[] { 0, (1 << 20) - 1, 1 << 20, (1 << 20) + 1, 5_000_001 })
         {
-            var long_ = string.Concat(Enumerable.Range(0, (length / 7) + 1).Select(i => $"{i % 1_000_000,6}\n"))[..length];
+            var content = string.Concat(Enumerable.Range(0, (length / 7) + 1).Select(i => $"{i % 1_000_000,6}\n"))[..length];
             foreach (var announced in new[] { true, false })
             {
-                var read = await ReadAsync(Two.Replace("line", long_, StringComparison.Ordinal), announced, atOnce);
+                var read = await ReadAsync(Two.Replace("line", content, StringComparison.Ordinal), announced, atOnce);
                 Assert.Equal(2, read.Count);
-                Assert.True(long_ == read[1].Text, $"{length} bytes, {read[1].Text.Length} read");
+                Assert.True(content == read[1].Text, $"{length} bytes, {read[1].Text.Length} read");
             }
         }
     }

@@ -17,7 +17,7 @@ internal sealed class DesignedState(FleetState fleet)
     private const int Many = 2_000;
     private const int First = 300;
 
-    private readonly SemaphoreSlim making = new(1);
+    private readonly Turns making = new();
     private volatile Snapshot? kept;
     private volatile Table? inWork;
 
@@ -127,7 +127,7 @@ internal sealed class DesignedState(FleetState fleet)
             return known;
         }
 
-        await making.WaitAsync(cancel);
+        using var mine = await making.TakeAsync(cancel);
         try
         {
             if (Known is { } meanwhile && at - meanwhile.From < MaxAge && at >= meanwhile.From)
@@ -164,7 +164,6 @@ internal sealed class DesignedState(FleetState fleet)
         finally
         {
             inWork = null;
-            making.Release();
         }
     }
 

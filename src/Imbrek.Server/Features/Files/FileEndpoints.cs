@@ -29,8 +29,13 @@ internal static class FileEndpoints
 
     public sealed record FaultView(string File, int Line, string Member, string Message);
 
-    /// <summary>What an import sends, as a form.</summary>
-    public sealed record ImportFiles(IFormFile? Fleet, IFormFile? Catalogue);
+    /// <summary>What an import sends, as a form: one of them or both.</summary>
+    public sealed record ImportFiles
+    {
+        public IFormFile? Fleet { get; init; }
+
+        public IFormFile? Catalogue { get; init; }
+    }
 
     public sealed record ImportResult(bool Imported, int Databases, int Sets, int Stretches, IReadOnlyList<FaultView> Faults, IReadOnlyList<FaultView> Warnings);
 
