@@ -6,8 +6,8 @@ namespace Imbrek.PostgreSql.Cluster;
 /// <param name="data">The data folder.</param>
 internal sealed class LocalEngine(string data)
 {
-    /// <summary>What it may take to end in order, or to answer once it was started, seconds.</summary>
-    private const string MostSeconds = "60";
+    /// <summary>What it may take to end in order, or to answer once it was started, seconds: an engine that ends waits a minute itself for a standby that is silent, and for who has not signed in yet.</summary>
+    private const string MostSeconds = "120";
 
     /// <summary>The kernel takes 107 letters for the path of a socket; its name has up to 15.</summary>
     private const int LongestFolder = 107 - 16;
