@@ -15,8 +15,6 @@ if [ "$what" != web ]; then
     cat "$here/out/build.log"
     exit 1
   fi
-  echo "Format of .NET"
-  dotnet format whitespace --no-restore --verify-no-changes --exclude src/Imbrek.Data/Migrations
 fi
 if [ "$what" != dotnet ]; then
   need_web_packages

@@ -34,18 +34,20 @@ web=""
 lints=""
 computes=""
 waits=""
+demos_end() { # what the browser looked at
+  local pid
+  for pid in $demo $real; do
+    kill -TERM "$pid" 2>/dev/null
+    wait "$pid" 2>/dev/null
+  done
+  demo=""
+  real=""
+  clusters_remove
+}
 stop() {
   trap - EXIT INT TERM
   for group in $beside $web $lints $computes $waits; do kill -TERM -- "-$group" 2>/dev/null; done
-  if [ -n "$demo" ]; then
-    kill -TERM "$demo" 2>/dev/null
-    wait "$demo" 2>/dev/null
-  fi
-  if [ -n "$real" ]; then
-    kill -TERM "$real" 2>/dev/null
-    wait "$real" 2>/dev/null
-  fi
-  clusters_remove
+  demos_end
   pg_stop "$data"
   rm -rf "$data" "$here/.run/test-world-$$"
 }
@@ -71,8 +73,12 @@ start_beside() { # in a process group of its own, so that all of it ends when th
 # What has no need of each other runs side by side: what the web app is by itself beside the builds and the first suites, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only
 # computes beside everything else.
 need_web_packages
-rm -f "$here"/out/unit.json "$here"/out/test-*.end "$here"/out/web.end
-units() { (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1); }
+rm -f "$here"/out/unit.json "$here"/out/*.end
+units() {
+  local began=$SECONDS
+  (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1)
+  echo "$? $((SECONDS - began))" >"$here/out/unit.end"
+}
 start_beside units
 web=$beside
 began=$SECONDS
@@ -103,6 +109,7 @@ if ! (build_demo); then
   exit 1
 fi
 build_programs
+build_pages
 lint() { # what describes the API is written by what was built before
   local began=$SECONDS
   bash "$here/scripts/check.sh" web >"$here/out/check-web.log" 2>&1
@@ -130,27 +137,8 @@ count_suite() { # count_suite NAME: reads what a suite left
 start_beside suite Server $short_lived
 waits=$beside
 beside=""
-suite PostgreSql $short_lived
-count_suite PostgreSql
 
-wait "$lints"
-lints=""
-read -r status seconds <"$here/out/web.end"
-[ "$status" = 0 ] || cat "$here/out/check-web.log"
-count "check of the web app" $((status == 0)) $((status != 0)) 0 "$seconds"
-wait "$web"
-status=$?
-web=""
-if [ -s "$here/out/unit.json" ]; then
-  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
-else
-  counts="0 0"
-fi
-[ "$status" = 0 ] || cat "$here/out/unit.log"
-# shellcheck disable=SC2086
-count "web units" $counts "$status" $((SECONDS - began))
-
-build_pages
+# The browser first: it does one thing after another, and would be left alone at the end.
 began=$SECONDS
 pg_create e2e
 program=$here/out/demo
@@ -176,6 +164,27 @@ status=$?
 good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
 bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
 count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
+demos_end
+
+wait "$lints"
+lints=""
+read -r status seconds <"$here/out/web.end"
+[ "$status" = 0 ] || cat "$here/out/check-web.log"
+count "check of the web app" $((status == 0)) $((status != 0)) 0 "$seconds"
+wait "$web"
+web=""
+read -r status seconds <"$here/out/unit.end"
+if [ -s "$here/out/unit.json" ]; then
+  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
+else
+  counts="0 0"
+fi
+[ "$status" = 0 ] || cat "$here/out/unit.log"
+# shellcheck disable=SC2086
+count "web units" $counts "$status" "$seconds"
+
+suite PostgreSql $short_lived
+count_suite PostgreSql
 
 wait "$computes"
 computes=""

@@ -19,7 +19,7 @@ export default defineConfig({
   },
   server: { proxy: { '/api': 'http://127.0.0.1:8420' } },
   test: {
-    environment: 'jsdom',
+    environment: 'happy-dom',
     include: ['src/**/*.test.{ts,tsx}'],
     setupFiles: ['src/tests/setup.ts'],
     testTimeout: 30_000,

@@ -16,7 +16,7 @@ public sealed class ServedStandbyTests : ServedCluster
     {
         await AddAsync();
         await using var standby = await Cluster.StandbyAsync("harbour_hill");
-        await using var stranger = await TestCluster.StartAsync(auth: "scram-sha-256");
+        await using var stranger = await TestCluster.StartAsync(auth: "scram-sha-256", stranger: true);
         Assert.Equal((404, "id"), Session.Fault(await Admin.PostAsync("/api/clusters/nobody/standbys", Standby(standby.Port))));
         var (status, no) = await Admin.PostAsync("/api/clusters/harbour/standbys", Standby(stranger.Port));
         Assert.Equal((409, "address"), (status, no.GetProperty("member").GetString()));

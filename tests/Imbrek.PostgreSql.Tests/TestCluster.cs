@@ -1,3 +1,4 @@
+using System.Collections.Concurrent;
 using System.Diagnostics;
 using System.Net;
 using System.Net.Sockets;
@@ -25,7 +26,11 @@ internal sealed class TestCluster : IAsyncDisposable
 
     public ClusterSpec Spec(string store = "shelf", long room = 1L << 30) => new("harbour", "127.0.0.1", Port, "imbrek", "postgres", null, store, room);
 
-    public static async Task<TestCluster> StartAsync(string? more = null, string auth = "trust")
+    /// <summary>Makes and starts one.</summary>
+    /// <param name="more">Further settings.</param>
+    /// <param name="auth">How clients sign in.</param>
+    /// <param name="stranger">Whether it is told from all others by what it calls itself, as clusters are; the others are copies of one, which takes a twentieth of making them.</param>
+    public static async Task<TestCluster> StartAsync(string? more = null, string auth = "trust", bool stranger = false)
     {
         var home = Directory.CreateTempSubdirectory("imbrek-pg").FullName;
         await ToolAsync("chmod", "755", home);
@@ -33,16 +38,41 @@ internal sealed class TestCluster : IAsyncDisposable
         free.Start();
         var cluster = new TestCluster(home, ((IPEndPoint)free.LocalEndpoint).Port);
         free.Stop();
-        Directory.CreateDirectory(cluster.Data);
-        await Tools.GiveToEngineAsync(cluster.Data, default);
-        var words = Path.Combine(home, "password");
-        await File.WriteAllTextAsync(words, $"{Password}\n");
-        await ToolAsync("chmod", "644", words);
-        await EngineAsync("initdb", ["-D", cluster.Data, "-U", "imbrek", "-A", auth, $"--pwfile={words}", "-E", "UTF8", "--locale=C.UTF-8", "-k", "--wal-segsize=1", "--no-sync"]);
-        File.Delete(words);
+        if (stranger)
+        {
+            await MakeAsync(home, auth);
+        }
+        else
+        {
+            await ToolAsync("cp", "-a", Path.Combine(await Made.GetOrAdd(auth, a => new(() => OnceAsync(a))).Value, "data"), home);
+        }
+
         await File.AppendAllTextAsync(Path.Combine(cluster.Data, "postgresql.conf"), $"\nlisten_addresses='127.0.0.1'\nport={cluster.Port}\nunix_socket_directories=''\nshared_buffers='32MB'\nmax_wal_size='32MB'\nmin_wal_size='4MB'\nwal_keep_size='512MB'\n{more}\n");
         await cluster.UpAsync();
         return cluster;
+    }
+
+    private static readonly ConcurrentDictionary<string, Lazy<Task<string>>> Made = new();
+
+    private static async Task<string> OnceAsync(string auth)
+    {
+        var home = Directory.CreateTempSubdirectory("imbrek-pg-seed").FullName;
+        AppDomain.CurrentDomain.ProcessExit += (_, _) => Directory.Delete(home, recursive: true);
+        await ToolAsync("chmod", "755", home);
+        await MakeAsync(home, auth);
+        return home;
+    }
+
+    private static async Task MakeAsync(string home, string auth)
+    {
+        var data = Path.Combine(home, "data");
+        Directory.CreateDirectory(data);
+        await Tools.GiveToEngineAsync(data, default);
+        var words = Path.Combine(home, "password");
+        await File.WriteAllTextAsync(words, $"{Password}\n");
+        await ToolAsync("chmod", "644", words);
+        await EngineAsync("initdb", ["-D", data, "-U", "imbrek", "-A", auth, $"--pwfile={words}", "-E", "UTF8", "--locale=C.UTF-8", "-k", "--wal-segsize=1", "--no-sync"]);
+        File.Delete(words);
     }
 
     /// <summary>A standby of this one, that receives by a slot of its name.</summary>

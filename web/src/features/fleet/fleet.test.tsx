@@ -6,10 +6,10 @@ import { places, server, show, type Asked } from '../../tests/page';
 import FleetPage from './FleetPage';
 import { NeedsYou } from './NeedsYou';
 
-// The list draws only what can be seen, and in jsdom nothing has a size by itself.
+// The list draws only what can be seen, and here nothing has a size by itself.
 beforeAll(() => {
-  vi.spyOn(Element.prototype, 'clientHeight', 'get').mockReturnValue(640);
-  vi.spyOn(Element.prototype, 'clientWidth', 'get').mockReturnValue(900);
+  vi.spyOn(HTMLElement.prototype, 'clientHeight', 'get').mockReturnValue(640);
+  vi.spyOn(HTMLElement.prototype, 'clientWidth', 'get').mockReturnValue(900);
 });
 
 const tickets = fleetRow();

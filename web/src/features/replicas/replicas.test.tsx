@@ -6,10 +6,10 @@ import ReplicaPage from './ReplicaPage';
 import ReplicasPage, { arrange } from './ReplicasPage';
 import { axisMarks, behind, farEnd } from './scale';
 
-// The list draws only what can be seen, and in jsdom nothing has a size by itself.
+// The list draws only what can be seen, and here nothing has a size by itself.
 beforeAll(() => {
-  vi.spyOn(Element.prototype, 'clientHeight', 'get').mockReturnValue(640);
-  vi.spyOn(Element.prototype, 'clientWidth', 'get').mockReturnValue(900);
+  vi.spyOn(HTMLElement.prototype, 'clientHeight', 'get').mockReturnValue(640);
+  vi.spyOn(HTMLElement.prototype, 'clientWidth', 'get').mockReturnValue(900);
 });
 
 const page = (...rows: ReturnType<typeof replicaRow>[]) => ({ at, rows, total: rows.length, next: null });

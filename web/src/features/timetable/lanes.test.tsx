@@ -56,7 +56,7 @@ const table = (runs: Schemas['LaneRun'][]): Schemas['TimetableView'] => ({
 });
 
 const keyOf = (r: Schemas['LaneRun']) => `${r.database} ${r.state}`;
-// jsdom lays nothing out: the lanes take their first width, of which the labels take 118.
+// Nothing is laid out here: the lanes take their first width, of which the labels take 118.
 const plot = 860 - 118;
 
 function lanes(runs: Schemas['LaneRun'][], more: Partial<Parameters<typeof Lanes>[0]> = {}) {
