@@ -70,8 +70,8 @@ start_beside() { # in a process group of its own, so that all of it ends when th
   set +m
 }
 
-# What has no need of each other runs side by side: what the web app is by itself beside the builds and the first suites, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only
-# computes beside everything else.
+# What has no need of each other runs side by side: what the web app is by itself beside the builds, the suite of the server, which mostly waits for processes it killed, beside that of real clusters, and what only computes
+# beside everything else.
 need_web_packages
 rm -f "$here"/out/unit.json "$here"/out/*.end
 units() {
@@ -112,6 +112,7 @@ build_programs
 build_pages
 lint() { # what describes the API is written by what was built before
   local began=$SECONDS
+  renice -n 19 "$BASHPID" >/dev/null
   bash "$here/scripts/check.sh" web >"$here/out/check-web.log" 2>&1
   echo "$? $((SECONDS - began))" >"$here/out/web.end"
 }
@@ -134,11 +135,8 @@ count_suite() { # count_suite NAME: reads what a suite left
   [ "$status" = 0 ] || cat "$log"
   count "$1" $((total - bad)) "$bad" "$status" "$seconds"
 }
-start_beside suite Server $short_lived
-waits=$beside
-beside=""
 
-# The browser first: it does one thing after another, and would be left alone at the end.
+# The browser first, beside what only computes: it does one thing after another, and what it looks at lives, and costs, for as long as that takes.
 began=$SECONDS
 pg_create e2e
 program=$here/out/demo
@@ -183,6 +181,9 @@ fi
 # shellcheck disable=SC2086
 count "web units" $counts "$status" "$seconds"
 
+start_beside suite Server $short_lived
+waits=$beside
+beside=""
 suite PostgreSql $short_lived
 count_suite PostgreSql
 

@@ -64,12 +64,13 @@ internal sealed class SessionStore(NpgsqlDataSource source, IDataProtectionProvi
     /// <inheritdoc/>
     public async Task<AuthenticationTicket?> RetrieveAsync(string key)
     {
-        var (id, now) = (RandomSecret.Hash(key), Now);
-        await using var data = ImbrekDatabase.Context(source);
-        var row = await data.Sessions.AsNoTracking().SingleOrDefaultAsync(s => s.Id == id && s.EndsAt > now && s.IdleUntil > now);
+        // Every request asks this first: as a statement it takes a third of what it takes as a query of EF Core.
+        await using var find = source.CreateCommand("select ticket from sessions where id = $1 and ends_at > $2 and idle_until > $2");
+        find.Parameters.AddWithValue(RandomSecret.Hash(key));
+        find.Parameters.AddWithValue(Now);
         try
         {
-            return row is null ? null : TicketSerializer.Default.Deserialize(protector.Unprotect(row.Ticket));
+            return await find.ExecuteScalarAsync() is byte[] ticket ? TicketSerializer.Default.Deserialize(protector.Unprotect(ticket)) : null;
         }
         catch (CryptographicException)
         {
