@@ -13,7 +13,7 @@ internal static class Connections
 
     /// <summary>The connection string for a cluster, with the value of its credential.</summary>
     /// <exception cref="DriverException">The credential cannot be had.</exception>
-    private static NpgsqlConnectionStringBuilder StringOf(ISignIn cluster, string? database, string application) => new()
+    private static string StringOf(ISignIn cluster, string? database, string application) => new NpgsqlConnectionStringBuilder
     {
         Host = cluster.Address,
         Port = cluster.Port,
@@ -26,7 +26,7 @@ internal static class Connections
         KeepAlive = 10,
         Pooling = false,
         PersistSecurityInfo = false,
-    };
+    }.ConnectionString;
 
     /// <summary>Opens a connection.</summary>
     /// <param name="cluster">To which cluster.</param>
@@ -35,7 +35,7 @@ internal static class Connections
     /// <exception cref="DriverException">It cannot be reached, or refuses.</exception>
     public static async Task<NpgsqlConnection> OpenAsync(ISignIn cluster, CancellationToken cancel, string? database = null)
     {
-        var connection = new NpgsqlConnection(StringOf(cluster, database, "imbrek").ConnectionString);
+        var connection = new NpgsqlConnection(StringOf(cluster, database, "imbrek"));
         try
         {
             await connection.OpenAsync(cancel);
@@ -52,10 +52,7 @@ internal static class Connections
     /// <exception cref="DriverException">It cannot be reached, or refuses.</exception>
     public static async Task<PhysicalReplicationConnection> OpenForLogAsync(ISignIn cluster, string application, CancellationToken cancel)
     {
-        // Called off, it ends at once, whether the engine heard of it or not: one that is about to stop asks again and again whether all has come, and would be answered for as long.
-        var text = StringOf(cluster, null, application);
-        text.CancellationTimeout = -1;
-        var connection = new PhysicalReplicationConnection(text.ConnectionString)
+        var connection = new PhysicalReplicationConnection(StringOf(cluster, null, application))
         {
             WalReceiverStatusInterval = Timeout.InfiniteTimeSpan,
             WalReceiverTimeout = TimeSpan.FromSeconds(30),
