@@ -70,8 +70,8 @@ start_beside() { # in a process group of its own, so that all of it ends when th
   set +m
 }
 
-# What has no need of each other runs side by side: what the web app is by itself beside the builds, the suite of the server, which mostly waits for processes it killed, beside that of real clusters, and what only computes
-# beside everything else.
+# What has no need of each other runs side by side: what the web app is by itself beside the builds, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only computes beside
+# everything else.
 need_web_packages
 rm -f "$here"/out/unit.json "$here"/out/*.end
 units() {
@@ -112,7 +112,6 @@ build_programs
 build_pages
 lint() { # what describes the API is written by what was built before
   local began=$SECONDS
-  renice -n 19 "$BASHPID" >/dev/null
   bash "$here/scripts/check.sh" web >"$here/out/check-web.log" 2>&1
   echo "$? $((SECONDS - began))" >"$here/out/web.end"
 }
@@ -136,7 +135,31 @@ count_suite() { # count_suite NAME: reads what a suite left
   count "$1" $((total - bad)) "$bad" "$status" "$seconds"
 }
 
-# The browser first, beside what only computes: it does one thing after another, and what it looks at lives, and costs, for as long as that takes.
+# Both wait much: the suite of the server is the longest of all, and so the first.
+start_beside suite Server $short_lived
+waits=$beside
+beside=""
+suite PostgreSql $short_lived
+count_suite PostgreSql
+
+wait "$lints"
+lints=""
+read -r status seconds <"$here/out/web.end"
+[ "$status" = 0 ] || cat "$here/out/check-web.log"
+count "check of the web app" $((status == 0)) $((status != 0)) 0 "$seconds"
+wait "$web"
+web=""
+read -r status seconds <"$here/out/unit.end"
+if [ -s "$here/out/unit.json" ]; then
+  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
+else
+  counts="0 0"
+fi
+[ "$status" = 0 ] || cat "$here/out/unit.log"
+# shellcheck disable=SC2086
+count "web units" $counts "$status" "$seconds"
+
+# The browser last, when least is left to be done beside it: what it looks at lives, and costs, for as long as it takes.
 began=$SECONDS
 pg_create e2e
 program=$here/out/demo
@@ -163,29 +186,6 @@ good=$(grep -oE '[0-9]+ passed' "$here/out/e2e.log" | tail -n 1 | cut -d' ' -f1)
 bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END {print s+0}')
 count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
 demos_end
-
-wait "$lints"
-lints=""
-read -r status seconds <"$here/out/web.end"
-[ "$status" = 0 ] || cat "$here/out/check-web.log"
-count "check of the web app" $((status == 0)) $((status != 0)) 0 "$seconds"
-wait "$web"
-web=""
-read -r status seconds <"$here/out/unit.end"
-if [ -s "$here/out/unit.json" ]; then
-  counts=$(node -e 'const r=JSON.parse(require("fs").readFileSync(process.argv[1]));console.log(r.numPassedTests,r.numFailedTests)' "$here/out/unit.json")
-else
-  counts="0 0"
-fi
-[ "$status" = 0 ] || cat "$here/out/unit.log"
-# shellcheck disable=SC2086
-count "web units" $counts "$status" "$seconds"
-
-start_beside suite Server $short_lived
-waits=$beside
-beside=""
-suite PostgreSql $short_lived
-count_suite PostgreSql
 
 wait "$computes"
 computes=""
