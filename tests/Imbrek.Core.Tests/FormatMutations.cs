@@ -170,12 +170,20 @@ public class FormatMutations
         byte[][] lines = [.. sorts.Select(s => Encoding.UTF8.GetBytes(CatalogueFile.WriteLine(s)))];
         var inOnePass = new SetLines(Rich);
         Assert.All(lines, l => Assert.NotNull(inOnePass.Read(l)));
-        var (random, all, simple) = (new Random(28), 4_000, 0);
+        var (random, all, simple) = (new Random(28), 20_000, 0);
         for (var i = 0; i < all; i++)
         {
             var line = lines[random.Next(lines.Length)];
             line = random.Next(2) == 0 ? Mutations.Of(line, random) : Rearranged(JsonNode.Parse(line)!.AsObject(), random);
-            simple += inOnePass.Read(line) is null ? 0 : 1;
+            var read = inOnePass.Read(line) is not null;
+            simple += read ? 1 : 0;
+
+            // What it leaves is read member by member in either case: of those a few do.
+            if (!read && i % 16 != 0)
+            {
+                continue;
+            }
+
             Assert.Equal(Said(CatalogueFile.ReadWith(null, line, "c", Rich, false)), Said(CatalogueFile.ReadWith(inOnePass, line, "c", Rich, false)));
         }
 

@@ -29,7 +29,7 @@ internal sealed class TestCluster : IAsyncDisposable
     /// <summary>Makes and starts one.</summary>
     /// <param name="more">Further settings.</param>
     /// <param name="auth">How clients sign in.</param>
-    /// <param name="stranger">Whether it is told from all others by what it calls itself, as clusters are; the others are copies of one, which takes a twentieth of making them.</param>
+    /// <param name="stranger">Whether it is told from all others by what it calls itself, as clusters are; the others are copies of one, which is sooner done than making them.</param>
     public static async Task<TestCluster> StartAsync(string? more = null, string auth = "trust", bool stranger = false)
     {
         var home = Directory.CreateTempSubdirectory("imbrek-pg").FullName;

@@ -15,7 +15,7 @@ public class SentFileTests
     [InlineData(1)]
     [InlineData(1_000)]
     [InlineData(int.MaxValue)]
-    public async Task Each_is_as_it_was_sent_whether_or_not_it_was_said_how_contentit_is(int atOnce)
+    public async Task Each_is_as_it_was_sent_whether_or_not_it_was_said_how_long_it_is(int atOnce)
     {
         Assert.Equal([("fleet", "f.json", "{}"), ("catalogue", "catalogue", "line")], await ReadAsync(Two, atOnce: atOnce));
 

@@ -55,6 +55,11 @@ internal sealed class InPlace(IClusterBook book, IClock clock)
         var now = book.Cluster(database);
         try
         {
+            if (cluster.Aside is null)
+            {
+                await SendReceiverAwayAsync(cluster, cancel);
+            }
+
             await AsideAsync(now, cancel);
             await using var connection = await Connections.OpenAsync(now, cancel);
         }
@@ -65,6 +70,22 @@ internal sealed class InPlace(IClusterBook book, IClock clock)
         }
 
         return $"the engine in {now.Aside!.Data} answers on a socket of its own alone";
+    }
+
+    /// <summary>
+    /// Ends the sending of log to us, which begins again on the socket: an engine that stops waits until all it wrote is confirmed, and we confirm only what is known of. Where that cannot be, it is stopped all the same, and may take longer.
+    /// </summary>
+    private static async Task SendReceiverAwayAsync(ClusterSpec cluster, CancellationToken cancel)
+    {
+        try
+        {
+            await using var connection = await Connections.OpenAsync(cluster, cancel);
+            await LogReceiver.FreeAsync(connection, cluster.Slot, cancel);
+        }
+        catch (Exception e) when (e is DriverException or NpgsqlException or TimeoutException)
+        {
+            // Whether it stops is seen when it is stopped.
+        }
     }
 
     /// <summary>Has it go on as it was, where this run keeps people out of it; where it does so in the place of another run, that one keeps them out from now on.</summary>

@@ -12,26 +12,3 @@ configure({ asyncUtilTimeout: 10_000, defaultHidden: true, getElementError: (mes
 
 // Names of controls ask of every element whether it is shown; to go through all style sheets each time takes a fifth of a test, and none of ours hides by a sheet.
 vi.stubGlobal('getComputedStyle', (element: HTMLElement) => element.style);
-
-// Requests need a whole address, which a browser adds by itself.
-if (!('whole' in globalThis.Request)) {
-  vi.stubGlobal(
-    'Request',
-    class extends globalThis.Request {
-      static readonly whole = true;
-
-      constructor(input: string | URL | Request, init?: RequestInit) {
-        super(typeof input === 'string' && input.startsWith('/') ? `http://imbrek.test${input}` : input, init);
-      }
-    },
-  );
-}
-
-vi.stubGlobal(
-  'ResizeObserver',
-  class {
-    observe() {}
-    unobserve() {}
-    disconnect() {}
-  },
-);

@@ -64,7 +64,7 @@ internal sealed class SessionStore(NpgsqlDataSource source, IDataProtectionProvi
     /// <inheritdoc/>
     public async Task<AuthenticationTicket?> RetrieveAsync(string key)
     {
-        // Every request asks this first: as a statement it takes a third of what it takes as a query of EF Core.
+        // Every request asks this first; as a query of EF Core it was a third of what a small one took.
         await using var find = source.CreateCommand("select ticket from sessions where id = $1 and ends_at > $2 and idle_until > $2");
         find.Parameters.AddWithValue(RandomSecret.Hash(key));
         find.Parameters.AddWithValue(Now);
