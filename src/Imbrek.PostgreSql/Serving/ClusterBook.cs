@@ -26,6 +26,9 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
     private volatile Dictionary<(string Kind, string Id), string> folders = [];
     private readonly ConcurrentDictionary<string, Received> received = new();
 
+    /// <summary>Whoever reads takes over what was read before the next one reads: what is old must not be put in the place of what was changed since.</summary>
+    private readonly Turns loading = new();
+
     /// <summary>All clusters.</summary>
     public IReadOnlyDictionary<string, ClusterSpec> All => clusters.Values.Any(c => c.StandbyList is not null || c.Aside is not null) ? clusters.ToDictionary(c => c.Key, c => Where(c.Value)) : clusters;
 
@@ -41,6 +44,7 @@ internal sealed class ClusterBook(NpgsqlDataSource source, FleetState fleet, ICo
     /// <summary>Reads everything.</summary>
     public async Task LoadAsync(CancellationToken cancel)
     {
+        using var mine = await loading.TakeAsync(cancel);
         await using var data = ImbrekDatabase.Context(source);
         var rows = await data.Clusters.AsNoTracking().ToListAsync(cancel);
         folders = (await data.Folders.AsNoTracking().ToListAsync(cancel)).ToDictionary(f => (f.Kind, f.Id), f => f.Folder);
