@@ -5,8 +5,15 @@ here=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 source "$here/scripts/install.sh"
 source "$here/scripts/postgres.sh"
 source "$here/scripts/build.sh"
-IMBREK_CLUSTERS_HOME=$(pg_home "test-clusters-$$")
-export IMBREK_CLUSTERS_HOME
+# What tests write goes with them. In memory where there is plenty of it: hundreds of databases and clusters are made and thrown away, and a file system may look at all files thrown away of late before it makes one.
+homes=/var/tmp
+more_than() { [ "${1:-0}" -gt "$2" ]; }
+if more_than "$(df --output=avail -k /dev/shm 2>/dev/null | tail -n 1)" 8000000 && more_than "$(awk '/^MemAvailable/ {print $2}' /proc/meminfo)" 12000000; then homes=/dev/shm; fi
+for old in "$homes"/imbrek-test-*; do # left by one that was killed
+  [ -d "/proc/${old##*-}" ] || rm -rf "$old"
+done
+homes=$homes/imbrek-test-$$
+export IMBREK_CLUSTERS_HOME=$homes/clusters
 source "$here/scripts/clusters.sh"
 # Processes of tests live for seconds, and there are hundreds: code measured to be made faster would not pay, nor threads that collect for each processor, nor what guards code against being written to; and a thread that has
 # nothing to do leaves the processor to those that have.
@@ -14,7 +21,7 @@ export DOTNET_ThreadPool_UnfairSemaphoreSpinLimit=0 DOTNET_TieredPGO=0 DOTNET_gc
 need_toolchain
 need_postgresql
 need_chromium
-mkdir -p "$here/.run" "$here/out"
+mkdir -p "$here/out"
 
 passed=0
 failed=0
@@ -26,7 +33,7 @@ count() { # count NAME PASSED FAILED EXIT SECONDS: a suite that ends badly witho
   echo "== $1: $2 passed, $bad failed, $5 s"
 }
 
-data=$(pg_home "test-pg-$$")
+data=$homes/pg
 demo=""
 real=""
 beside=""
@@ -49,11 +56,13 @@ stop() {
   for group in $beside $web $lints $computes $waits; do kill -TERM -- "-$group" 2>/dev/null; done
   demos_end
   pg_stop "$data"
-  rm -rf "$data" "$here/.run/test-world-$$"
+  rm -rf "$homes"
 }
 trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
+mkdir -m 755 "$homes"
+export TMPDIR=$homes
 
 healthy() { # healthy PORT PID: waits until a server answers, or has ended
   for _ in $(seq 900); do
@@ -165,7 +174,7 @@ pg_create e2e
 program=$here/out/demo
 port=$(free_port 8520)
 IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
-  "$program/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$here/.run/test-world-$$" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
+  "$program/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$homes/world" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
   --Logging:LogLevel:Default=Warning --contentRoot "$program" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
 healthy "$port" "$demo"

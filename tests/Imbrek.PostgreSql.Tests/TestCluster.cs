@@ -1,7 +1,5 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
-using System.Net;
-using System.Net.Sockets;
 using Imbrek.PostgreSql.Cluster;
 using Npgsql;
 using Xunit;
@@ -34,10 +32,7 @@ internal sealed class TestCluster : IAsyncDisposable
     {
         var home = Directory.CreateTempSubdirectory("imbrek-pg").FullName;
         await ToolAsync("chmod", "755", home);
-        using var free = new TcpListener(IPAddress.Loopback, 0);
-        free.Start();
-        var cluster = new TestCluster(home, ((IPEndPoint)free.LocalEndpoint).Port);
-        free.Stop();
+        var cluster = new TestCluster(home, FreePort.Find());
         if (stranger)
         {
             await MakeAsync(home, auth);
@@ -80,10 +75,7 @@ internal sealed class TestCluster : IAsyncDisposable
     {
         var home = Directory.CreateTempSubdirectory("imbrek-pg").FullName;
         await ToolAsync("chmod", "755", home);
-        using var free = new TcpListener(IPAddress.Loopback, 0);
-        free.Start();
-        var standby = new TestCluster(home, ((IPEndPoint)free.LocalEndpoint).Port);
-        free.Stop();
+        var standby = new TestCluster(home, FreePort.Find());
         Directory.CreateDirectory(standby.Data);
         File.SetUnixFileMode(standby.Data, UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute);
         await Tools.GiveToEngineAsync(standby.Data, default);

@@ -18,6 +18,7 @@ public sealed class DemoServer : IAsyncLifetime
     /// <summary>Signs in, and sets what tests begin with: one before that failed may have left another pace, or a store full.</summary>
     public async Task<Session> AdminAsync()
     {
+        await Server.ReviveAsync();
         var admin = await Session.SignInAsync(Server.Url, "admin");
         await admin.PaceAsync(Pace);
         foreach (var store in (await admin.GetAsync("/api/world")).GetProperty("stores").EnumerateArray().Where(s => s.GetProperty("full").GetBoolean()))

@@ -15,6 +15,7 @@ public sealed class DrillWorld : IAsyncLifetime
     /// <summary>Who asks and confirms, and who agrees; at a pace at which minutes are seconds.</summary>
     public async Task<(Session Admin, Session Second)> PeopleAsync()
     {
+        await Server.ReviveAsync();
         var admin = await Session.SignInAsync(Server.Url, "admin");
         await admin.PaceAsync(60);
         return (admin, await Session.SignInAsync(Server.Url, "approve"));

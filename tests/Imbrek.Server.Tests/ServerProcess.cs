@@ -1,6 +1,6 @@
 using System.Diagnostics;
 using System.Net;
-using System.Net.Sockets;
+using Imbrek.PostgreSql.Cluster;
 using Npgsql;
 
 namespace Imbrek.Server.Tests;
@@ -17,6 +17,7 @@ public sealed class ServerProcess : IAsyncDisposable
     private static readonly System.Collections.Concurrent.ConcurrentDictionary<ServerProcess, bool> All = new();
     private readonly System.Collections.Concurrent.ConcurrentQueue<string> said = new();
     private Process? process;
+    private bool killed;
 
     private ServerProcess(string database, string? world, int days, int port, bool owns = true, bool first = false, string[]? more = null)
     {
@@ -80,7 +81,7 @@ public sealed class ServerProcess : IAsyncDisposable
             await (first ? ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}") : EmptyTables.CopyAsync(name));
         }
 
-        var server = new ServerProcess(name, world, days, FreePort(), first: first, more: more);
+        var server = new ServerProcess(name, world, days, FreePort.Find(), first: first, more: more);
         await server.RunAsync();
         return server;
     }
@@ -128,7 +129,7 @@ public sealed class ServerProcess : IAsyncDisposable
         {
             var name = $"t_seed_{Guid.NewGuid():n}";
             await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name}");
-            var made = new ServerProcess(name, Directory.CreateTempSubdirectory("imbrek-seed").FullName, days, FreePort());
+            var made = new ServerProcess(name, Directory.CreateTempSubdirectory("imbrek-seed").FullName, days, FreePort.Find());
             AppDomain.CurrentDomain.ProcessExit += (_, _) => made.DisposeAsync().AsTask().GetAwaiter().GetResult();
             await made.RunAsync();
             await made.KillAsync();
@@ -165,7 +166,7 @@ public sealed class ServerProcess : IAsyncDisposable
     public async Task<(int Exit, string Said)> RefusedAsync(params string[] arguments)
     {
         var folder = arguments.Contains("--demo") ? ServerFolder("Imbrek.Demo") : ServerFolder(Program);
-        var start = new ProcessStartInfo(Path.Combine(folder, arguments.Contains("--demo") ? "Imbrek.Demo" : Program), ["--urls", $"http://127.0.0.1:{FreePort()}", "--contentRoot", folder, .. arguments]) { RedirectStandardError = true };
+        var start = new ProcessStartInfo(Path.Combine(folder, arguments.Contains("--demo") ? "Imbrek.Demo" : Program), ["--urls", $"http://127.0.0.1:{FreePort.Find()}", "--contentRoot", folder, .. arguments]) { RedirectStandardError = true };
         start.Environment["IMBREK_CONNECTION"] = ConnectionString;
         using var refused = Process.Start(start)!;
         using var limit = new CancellationTokenSource(TimeSpan.FromMinutes(2));
@@ -188,7 +189,7 @@ public sealed class ServerProcess : IAsyncDisposable
     /// <summary>Starts a further process on the same PostgreSQL and the same world.</summary>
     public async Task<ServerProcess> StartPeerAsync(params string[] arguments)
     {
-        var peer = new ServerProcess(database, world, days, FreePort(), owns: false, more: arguments);
+        var peer = new ServerProcess(database, world, days, FreePort.Find(), owns: false, more: arguments);
         await peer.RunAsync(usable: false);
         return peer;
     }
@@ -217,6 +218,7 @@ public sealed class ServerProcess : IAsyncDisposable
         // These processes live for minutes: code measured to be made faster would not pay.
         start.Environment["DOTNET_TieredPGO"] = "0";
         process = Process.Start(start)!;
+        killed = false;
         All[this] = true;
         process.OutputDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
         process.ErrorDataReceived += (_, e) => said.Enqueue(e.Data ?? "");
@@ -243,9 +245,27 @@ public sealed class ServerProcess : IAsyncDisposable
             what: () => string.Join("\n", said));
     }
 
+    /// <summary>Starts the process again when it has ended: a test that failed between killing and starting it must not fail all that share it.</summary>
+    /// <exception cref="InvalidOperationException">Nobody had killed it; says what it said last.</exception>
+    public async Task ReviveAsync()
+    {
+        if (!process!.HasExited)
+        {
+            return;
+        }
+
+        var (exit, told, byItself) = (process.ExitCode, string.Join('\n', said.TakeLast(50)), !killed);
+        await RunAsync();
+        if (byItself)
+        {
+            throw new InvalidOperationException($"the shared server had ended by itself with {exit} and runs again; before that it said:\n{told}");
+        }
+    }
+
     /// <summary>Ends the process as a power cut would.</summary>
     public async Task KillAsync()
     {
+        killed = true;
         process!.Kill();
         await process.WaitForExitAsync();
     }
@@ -303,13 +323,6 @@ public sealed class ServerProcess : IAsyncDisposable
         }
 
         return Path.Combine(root.FullName, "src", program, "bin", here.Parent!.Name, here.Name);
-    }
-
-    private static int FreePort()
-    {
-        using var listener = new TcpListener(IPAddress.Loopback, 0);
-        listener.Start();
-        return ((IPEndPoint)listener.LocalEndpoint).Port;
     }
 }
 

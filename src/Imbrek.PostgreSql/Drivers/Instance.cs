@@ -103,11 +103,7 @@ internal sealed class Instance
     public static async Task<Instance> MakeAsync(string folder, Guid owner, string role, CancellationToken cancel)
     {
         LocalEngine.MustTakeSocket(folder);
-
-        using var free = new System.Net.Sockets.TcpListener(System.Net.IPAddress.Loopback, 0);
-        free.Start();
-        var made = new Instance(folder, new State(owner, ((System.Net.IPEndPoint)free.LocalEndpoint).Port, role));
-        free.Stop();
+        var made = new Instance(folder, new State(owner, FreePort.Find(), role));
         await made.KeepAsync(made.Now, cancel);
         return made;
     }
