@@ -61,6 +61,7 @@ stop() {
 trap stop EXIT
 trap 'exit 130' INT
 trap 'exit 143' TERM
+rm -rf "$homes"
 mkdir -m 755 "$homes"
 export TMPDIR=$homes
 

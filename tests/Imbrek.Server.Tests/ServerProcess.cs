@@ -110,7 +110,8 @@ public sealed class ServerProcess : IAsyncDisposable
     {
         try
         {
-            await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name} template {template}");
+            // Its files are copied, which takes half of what it takes to write each page of them to the log.
+            await ExecuteAsync($"{Postgres};Database=postgres", $"create database {name} template {template} strategy file_copy");
             return true;
         }
         catch (PostgresException e) when (e.SqlState == PostgresErrorCodes.ObjectInUse)
