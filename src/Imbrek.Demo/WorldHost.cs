@@ -108,7 +108,8 @@ internal sealed class WorldHost(
     {
         if (World is { } w)
         {
-            var to = w.Now + by;
+            // To a millisecond, as each step goes: what lies between two of them would be waited for without end.
+            var to = Instants.Floor(w.Now + by);
             while (w.Now < to)
             {
                 // In pieces, so that runs that wait for something go on in between.
