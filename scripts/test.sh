@@ -6,13 +6,13 @@ source "$here/scripts/install.sh"
 source "$here/scripts/postgres.sh"
 source "$here/scripts/build.sh"
 # What tests write goes with them. In memory where there is plenty of it: hundreds of databases and clusters are made and thrown away, and a file system may look at all files thrown away of late before it makes one.
-homes=/var/tmp
+where=/var/tmp
 more_than() { [ "${1:-0}" -gt "$2" ]; }
-if more_than "$(df --output=avail -k /dev/shm 2>/dev/null | tail -n 1)" 8000000 && more_than "$(awk '/^MemAvailable/ {print $2}' /proc/meminfo)" 12000000; then homes=/dev/shm; fi
-for old in "$homes"/imbrek-test-*; do # left by one that was killed
+if more_than "$(df --output=avail -k /dev/shm 2>/dev/null | tail -n 1)" 8000000 && more_than "$(awk '/^MemAvailable/ {print $2}' /proc/meminfo)" 12000000; then where=/dev/shm; fi
+for old in {/var/tmp,/dev/shm}/imbrek-test-*; do # left by one that was killed
   [ -d "/proc/${old##*-}" ] || rm -rf "$old"
 done
-homes=$homes/imbrek-test-$$
+homes=$where/imbrek-test-$$
 export IMBREK_CLUSTERS_HOME=$homes/clusters
 source "$here/scripts/clusters.sh"
 # Processes of tests live for seconds, and there are hundreds: code measured to be made faster would not pay, nor threads that collect for each processor, nor what guards code against being written to; and a thread that has
