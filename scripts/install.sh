@@ -36,15 +36,18 @@ need_toolchain() {
   done
 }
 
-# The packages of the web app, when the lock file changed since they were installed.
+# The packages of the web app, when the lock file changed since they were installed; who comes meanwhile waits.
 need_web_packages() {
-  if [ ! -e "$here/web/node_modules/.installed" ] || [ "$here/web/package-lock.json" -nt "$here/web/node_modules/.installed" ]; then
-    echo "Installing the web app's packages…" >&2
-    mkdir -p "$here/out"
-    if ! (cd "$here/web" && PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD=1 npm ci --no-audit --no-fund >"$here/out/npm.log" 2>&1); then
-      cat "$here/out/npm.log" >&2
-      exit 1
+  mkdir -p "$here/out"
+  (
+    flock 9
+    if [ ! -e "$here/web/node_modules/.installed" ] || [ "$here/web/package-lock.json" -nt "$here/web/node_modules/.installed" ]; then
+      echo "Installing the web app's packages…" >&2
+      if ! (cd "$here/web" && PLAYWRIGHT_SKIP_BROWSER_DOWNLOAD=1 npm ci --no-audit --no-fund >"$here/out/npm.log" 2>&1 9>&-); then
+        cat "$here/out/npm.log" >&2
+        exit 1
+      fi
+      touch "$here/web/node_modules/.installed"
     fi
-    touch "$here/web/node_modules/.installed"
-  fi
+  ) 9>"$here/out/.npm.lock" || exit 1
 }

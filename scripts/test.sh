@@ -19,8 +19,6 @@ source "$here/scripts/clusters.sh"
 # nothing to do leaves the processor to those that have.
 export DOTNET_ThreadPool_UnfairSemaphoreSpinLimit=0 DOTNET_TieredPGO=0 DOTNET_gcServer=0 DOTNET_gcConcurrent=0 DOTNET_EnableWriteXorExecute=0
 need_toolchain
-need_postgresql
-need_chromium
 mkdir -p "$here/out"
 
 passed=0
@@ -33,6 +31,11 @@ count() { # count NAME PASSED FAILED EXIT SECONDS: a suite that ends badly witho
   echo "== $1: $2 passed, $bad failed, $5 s"
 }
 
+cannot_go_on() { # what the suites need is not there
+  echo "$passed passed, $((failed + 1)) failed"
+  exit 1
+}
+
 data=$homes/pg
 demo=""
 real=""
@@ -41,6 +44,7 @@ web=""
 lints=""
 computes=""
 waits=""
+installs=""
 demos_end() { # what the browser looked at
   local pid
   for pid in $demo $real; do
@@ -57,6 +61,7 @@ stop() {
   demos_end
   pg_stop "$data"
   rm -rf "$homes"
+  [ -z "$installs" ] || wait "$installs" # packages half unpacked would be in the way of everybody
 }
 trap stop EXIT
 trap 'exit 130' INT
@@ -80,11 +85,21 @@ start_beside() { # in a process group of its own, so that all of it ends when th
   set +m
 }
 
+# What a fresh machine lacks comes while .NET is built, unless a password must be asked for.
+debian() { need_postgresql; need_chromium; }
+if [ "$(id -u)" = 0 ] || sudo -n true 2>/dev/null; then
+  start_beside debian
+  installs=$beside
+  beside=""
+else
+  debian
+fi
+
 # What has no need of each other runs side by side: what the web app is by itself beside the builds, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only computes beside
 # everything else.
-need_web_packages
 rm -f "$here"/out/unit.json "$here"/out/*.end
 units() {
+  need_web_packages
   local began=$SECONDS
   (cd "$here/web" && npm run --silent unit -- --reporter=json --outputFile="$here/out/unit.json" >"$here/out/unit.log" 2>&1)
   echo "$? $((SECONDS - began))" >"$here/out/unit.end"
@@ -114,12 +129,8 @@ computes=$beside
 beside=""
 
 # What tests and browser start as processes, compiled ahead: a start takes half the time, and there are hundreds.
-if ! (build_demo); then
-  echo "$passed passed, $((failed + 1)) failed"
-  exit 1
-fi
+(build_demo && build_pages) || cannot_go_on
 build_programs
-build_pages
 lint() { # what describes the API is written by what was built before
   local began=$SECONDS
   bash "$here/scripts/check.sh" web >"$here/out/check-web.log" 2>&1
@@ -127,6 +138,9 @@ lint() { # what describes the API is written by what was built before
 }
 start_beside lint
 lints=$beside
+
+[ -z "$installs" ] || wait "$installs" || cannot_go_on
+installs=""
 
 # Data that a test may lose with the machine need not be flushed to disk, nor written whole to survive a torn page.
 pg_start "$data" 5620 -c fsync=off -c full_page_writes=off

@@ -6,7 +6,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>Changes on the real process: rehearsed on a copy that is thrown away, carried out on their day while the process dies, kept or turned back; and what is refused.</summary>
 [Collection("ways")]
-public class ChangeTests(DemoServer demo)
+public class ChangeTests(WaysServer demo)
 {
     private const string Database = "work-orders";
 

@@ -7,7 +7,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>Copies in use, on the real process: a view of which rows are taken out, clones closed to all but the named, and their ends.</summary>
 [Collection("ways")]
-public class CopyTests(DemoServer demo)
+public class CopyTests(WaysServer demo)
 {
     private static async Task<string> InAsync(Session session, double days) => await DemoServer.AgoAsync(session, -days * 1440);
 

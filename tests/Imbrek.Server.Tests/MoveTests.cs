@@ -5,7 +5,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>A move computed before anything is touched, and carried out by rounds, on the real process.</summary>
 [Collection("ways")]
-public class MoveTests(DemoServer demo)
+public class MoveTests(WaysServer demo)
 {
     [Fact]
     public async Task The_archive_never_gets_to_Hillhouse_at_its_rate_and_does_at_twice_that()

@@ -6,7 +6,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>Databases that are made replicated from birth, on the real process and in its world.</summary>
 [Collection("ways")]
-public class NewDatabaseTests(DemoServer demo)
+public class NewDatabaseTests(WaysServer demo)
 {
     private static object Asked(string id, string host = "quay-h2", string mode = "sync", string takesOver = "byHand", string? group = "gates", string? plan = null) => new
     {

@@ -11,7 +11,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>What is done with replicas, on the real process and in its world: each action is a run, and what it measured is there.</summary>
 [Collection("ways")]
-public class ReplicaRunTests(DemoServer demo)
+public class ReplicaRunTests(WaysServer demo)
 {
     [Fact]
     public void Ending_the_last_way_back_from_a_loss_needs_a_second_person_and_another_does_not()

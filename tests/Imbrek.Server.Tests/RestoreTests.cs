@@ -6,7 +6,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>The main job, on the real process: restore, hold, check, decide, prove; and what must happen when things go wrong.</summary>
 [Collection("ways")]
-public class RestoreTests(DemoServer demo)
+public class RestoreTests(WaysServer demo)
 {
     private static async Task<LedgerEntry[]> LedgerAsync(Session session) =>
         [.. (await session.Http.GetStringAsync("/api/ledger/export")).Split('\n', StringSplitOptions.RemoveEmptyEntries).Select(l => LedgerFile.ReadLine(l).Entry).OfType<LedgerEntry>()];
@@ -181,7 +181,7 @@ public class RestoreTests(DemoServer demo)
         await demo.Server.KillAsync();
 
         // Taken up at once, before the world is there again: by its time, not by the machine's.
-        await demo.Server.ExecuteAsync("update runs set lease_until = null");
+        await demo.Server.ExecuteAsync("update runs set lease_until = null where lease_until is not null");
         await demo.Server.RunAsync();
         var run = await admin.RunIsAsync(id, "held");
         var ones = run.GetProperty("followed").EnumerateArray().Select(f => f.GetProperty("id").GetString()!).ToArray();

@@ -6,7 +6,7 @@ namespace Imbrek.Server.Tests;
 
 /// <summary>A second database of one, on the real process: under another name as it was, and elsewhere as of one instant after it was asked for; a database of the fleet that its plan backs up.</summary>
 [Collection("ways")]
-public class SecondDatabaseTests(DemoServer demo)
+public class SecondDatabaseTests(WaysServer demo)
 {
     private static JsonObject Asked(string id, string? target, string host) => new() { ["database"] = "gate-devices", ["id"] = id, ["target"] = target, ["host"] = host };
 

@@ -1,4 +1,5 @@
 ﻿using System;
+using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 using NodaTime;
 using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
@@ -8,7 +9,9 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class First : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261123152659_First")]
+    public class First : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

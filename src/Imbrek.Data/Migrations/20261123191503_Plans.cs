@@ -1,4 +1,5 @@
 ﻿using System;
+using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 using NodaTime;
 using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
@@ -8,7 +9,9 @@ using Npgsql.EntityFrameworkCore.PostgreSQL.Metadata;
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class Plans : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261123191503_Plans")]
+    public class Plans : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

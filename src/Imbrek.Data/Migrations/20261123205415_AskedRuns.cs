@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class AskedRuns : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261123205415_AskedRuns")]
+    public class AskedRuns : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class EndedRuns : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261124014750_EndedRuns")]
+    public class EndedRuns : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class SetKeys : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261125184138_SetKeys")]
+    public class SetKeys : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

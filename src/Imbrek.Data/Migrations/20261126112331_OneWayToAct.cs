@@ -1,3 +1,4 @@
+using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
@@ -8,7 +9,10 @@ namespace Imbrek.Data.Migrations
     /// Restores and runs of tasks become one list; what a run keeps of its steps stands in its row. Who decides what starts has a row of its own, and the
     /// world of a demo keeps itself. Versions of the fleet say why.
     /// </summary>
-    public partial class OneWayToAct : Migration
+    /// <inheritdoc />
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261126112331_OneWayToAct")]
+    public class OneWayToAct : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class ReplicaWatchers : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261127063922_ReplicaWatchers")]
+    public class ReplicaWatchers : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

@@ -1,11 +1,14 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 
 #nullable disable
 
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class DrillIndex : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261127105156_DrillIndex")]
+    public class DrillIndex : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

@@ -1,4 +1,5 @@
 ﻿using System;
+using Microsoft.EntityFrameworkCore.Infrastructure;
 using Microsoft.EntityFrameworkCore.Migrations;
 using NodaTime;
 
@@ -7,7 +8,9 @@ using NodaTime;
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class DatedDrills : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261127143711_DatedDrills")]
+    public class DatedDrills : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)

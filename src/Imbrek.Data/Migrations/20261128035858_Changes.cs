@@ -1,4 +1,5 @@
-﻿using Microsoft.EntityFrameworkCore.Migrations;
+﻿using Microsoft.EntityFrameworkCore.Infrastructure;
+using Microsoft.EntityFrameworkCore.Migrations;
 using NodaTime;
 
 #nullable disable
@@ -6,7 +7,9 @@ using NodaTime;
 namespace Imbrek.Data.Migrations
 {
     /// <inheritdoc />
-    public partial class Changes : Migration
+    [DbContext(typeof(ImbrekContext))]
+    [Migration("20261128035858_Changes")]
+    public class Changes : Migration
     {
         /// <inheritdoc />
         protected override void Up(MigrationBuilder migrationBuilder)
