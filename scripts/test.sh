@@ -95,8 +95,7 @@ else
   debian
 fi
 
-# What has no need of each other runs side by side: what the web app is by itself beside the builds, the suite of the server, which mostly waits for processes it killed, beside all the others, and what only computes beside
-# everything else.
+# What has no need of each other runs side by side: what the web app is by itself beside the builds, and what only computes beside everything.
 rm -f "$here"/out/unit.json "$here"/out/*.end
 units() {
   need_web_packages
@@ -119,8 +118,9 @@ suite() { # suite NAME [SETTING…]: runs what the check has built; leaves its e
 }
 
 # What only computes has no clock to meet: it takes what the others leave of the processors.
+give_way() { renice -n 19 "$BASHPID" >/dev/null; }
 computing() {
-  renice -n 19 "$BASHPID" >/dev/null
+  give_way
   suite Core
   suite StandIn
 }
@@ -132,6 +132,7 @@ beside=""
 (build_demo && build_pages) || cannot_go_on
 build_programs
 lint() { # what describes the API is written by what was built before
+  give_way
   local began=$SECONDS
   bash "$here/scripts/check.sh" web >"$here/out/check-web.log" 2>&1
   echo "$? $((SECONDS - began))" >"$here/out/web.end"
@@ -159,12 +160,13 @@ count_suite() { # count_suite NAME: reads what a suite left
   count "$1" $((total - bad)) "$bad" "$status" "$seconds"
 }
 
-# Both wait much: the suite of the server is the longest of all, and so the first.
+# Worlds of tests go on by the clock, and cost as long as they live: the suite that has most of them comes first, and has what it needs of the processors.
 start_beside suite Server $short_lived
 waits=$beside
 beside=""
-suite PostgreSql $short_lived
-count_suite PostgreSql
+wait "$waits"
+waits=""
+count_suite Server
 
 wait "$lints"
 lints=""
@@ -183,7 +185,10 @@ fi
 # shellcheck disable=SC2086
 count "web units" $counts "$status" "$seconds"
 
-# The browser last, when least is left to be done beside it: what it looks at lives, and costs, for as long as it takes.
+# Real clusters and the browser side by side: what the browser looks at stands still most of the time.
+start_beside suite PostgreSql $short_lived
+waits=$beside
+beside=""
 began=$SECONDS
 pg_create e2e
 program=$here/out/demo
@@ -211,13 +216,13 @@ bad=$(grep -oE '^ +[0-9]+ (failed|flaky)' "$here/out/e2e.log" | awk '{s+=$1} END
 count "interface" "${good:-0}" "${bad:-0}" "$status" $((SECONDS - began))
 demos_end
 
+wait "$waits"
+waits=""
+count_suite PostgreSql
 wait "$computes"
 computes=""
 count_suite Core
 count_suite StandIn
-wait "$waits"
-waits=""
-count_suite Server
 
 echo "$passed passed, $failed failed"
 [ "$failed" = 0 ]
