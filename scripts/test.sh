@@ -197,7 +197,6 @@ IMBREK_CONNECTION=$(pg_connection e2e) IMBREK_WEB="$here/web/dist" \
   "$program/Imbrek.Demo" --urls "http://127.0.0.1:$port" --demo "$homes/world" --demo-days 20 --demo-now 2026-11-24T14:20:00Z \
   --Logging:LogLevel:Default=Warning --contentRoot "$program" >"$here/out/e2e-server.log" 2>&1 &
 demo=$!
-healthy "$port" "$demo"
 
 # Beside the simulated world a demo of real clusters, which one spec looks at.
 pg_create clusters
@@ -207,6 +206,7 @@ IMBREK_CONNECTION=$(pg_connection clusters) IMBREK_WEB="$here/web/dist" IMBREK_C
   "$program/Imbrek.Demo" --urls "http://127.0.0.1:$second" --clusters "$cluster_ports" --standbys "$standby_ports" --clusters-folder "$cluster_home" --addresses "$cluster_home/addresses" \
   --Logging:LogLevel:Default=Warning --contentRoot "$program" >"$here/out/e2e-clusters.log" 2>&1 &
 real=$!
+healthy "$port" "$demo"
 healthy "$second" "$real"
 (cd "$here/web" && IMBREK_URL="http://127.0.0.1:$port" IMBREK_CLUSTERS_URL="http://127.0.0.1:$second" npx playwright test >"$here/out/e2e.log" 2>&1)
 status=$?
