@@ -52,7 +52,7 @@ public class DemoServer : IAsyncLifetime
     }
 }
 
-/// <summary>A demo server in which much is killed and hours pass: it has little history, and of those whose log is backed up most often who is never looked at is not.</summary>
+/// <summary>A demo server that is killed often and in which hours pass: it has little history, and databases whose log is backed up often, but that no test looks at, are paused.</summary>
 public sealed class WaysServer : DemoServer
 {
     private static readonly string[] Quiet =
