@@ -5,7 +5,8 @@ namespace Imbrek.Core.Tests;
 
 /// <summary>
 /// The prediction of fulls written down as plainly as the definitions say: at every event all rates are worked out anew from the fleet's
-/// own figures, and queues are lists. For small fleets only; the reference beside the fast path.
+/// own figures, and queues are lists. Instants are whole milliseconds, as everywhere: a transfer ends at the first one after its last byte, or where something else
+/// happens less than half of one before it. For small fleets only; the reference beside the fast path.
 /// </summary>
 internal static class NaivePrediction
 {
@@ -82,7 +83,7 @@ internal static class NaivePrediction
         {
             var rates = transfers.ToDictionary(t => t, t => Math.Min(t.Cap, t.Uses.Min(u => capacity[u] / transfers.Count(o => o.Uses.Contains(u)))));
             var timer = timers.Count == 0 ? double.PositiveInfinity : timers.Min(t => t.At);
-            var flow = transfers.Count == 0 ? double.PositiveInfinity : transfers.Min(t => now + (t.Left / rates[t] * 1000));
+            var flow = transfers.Count == 0 ? double.PositiveInfinity : Math.Ceiling(transfers.Min(t => now + (t.Left / rates[t] * 1000)));
             var next = Math.Min(timer, flow);
             foreach (var t in transfers)
             {
@@ -90,7 +91,7 @@ internal static class NaivePrediction
             }
 
             now = next;
-            foreach (var done in transfers.Where(t => t.Left <= rates[t] * 1e-6).ToArray())
+            foreach (var done in transfers.Where(t => t.Left <= rates[t] * 0.0005).ToArray())
             {
                 transfers.Remove(done);
                 done.Done();

@@ -23,7 +23,9 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
     private CancellationTokenSource stop = new();
     private Task receiving = Task.CompletedTask;
 
-    private Harbour(TestCluster cluster) => (Cluster, Drill) = (cluster, new(this, SystemClock.Instance));
+    private readonly int? line;
+
+    private Harbour(TestCluster cluster, int? line) => (Cluster, Drill, this.line) = (cluster, new(this, SystemClock.Instance), line);
 
     public TestCluster Cluster { get; }
 
@@ -83,9 +85,11 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
         }
     }
 
-    public static async Task<Harbour> StartAsync(TestCluster? cluster = null)
+    /// <param name="cluster">The cluster; null for one of its own.</param>
+    /// <param name="line">The port at which its log is received; null for the cluster's own.</param>
+    public static async Task<Harbour> StartAsync(TestCluster? cluster = null, int? line = null)
     {
-        var harbour = new Harbour(cluster ?? await TestCluster.StartAsync());
+        var harbour = new Harbour(cluster ?? await TestCluster.StartAsync(), line);
         await Tools.RunAsync("chmod", ["755", harbour.home], default);
         Directory.CreateDirectory(harbour.Shelf);
         Directory.CreateDirectory(Path.Combine(harbour.home, "hill"));
@@ -108,13 +112,13 @@ internal sealed class Harbour : IAsyncDisposable, IClusterBook, ILogSink
             {
                 try
                 {
-                    await new LogReceiver(Cluster.Spec(room: Room), Folder, this, SystemClock.Instance).RunAsync(stop.Token);
+                    await new LogReceiver(Cluster.Spec(room: Room) with { Port = line ?? Cluster.Port }, Folder, this, SystemClock.Instance).RunAsync(stop.Token);
                     return;
                 }
                 catch (Exception e)
                 {
                     Ended = e;
-                    if (tries == MostTries || stop.IsCancellationRequested || !(e.Message.Contains("is active for PID", StringComparison.Ordinal) || e is NullReferenceException))
+                    if (tries == MostTries || stop.IsCancellationRequested || !e.Message.Contains("is active for PID", StringComparison.Ordinal))
                     {
                         return;
                     }

@@ -101,6 +101,20 @@ public class ReceiverTests
     }
 
     [Fact]
+    public async Task Over_a_line_that_answers_late_it_is_received_and_the_source_is_told_what_it_may_forget()
+    {
+        var cluster = await TestCluster.StartAsync();
+        await using var line = new SlowLine(cluster.Port);
+        await using var h = await Harbour.StartAsync(cluster, line.Port);
+        await h.CaughtUpAsync();
+        await cluster.DoAsync("select imbrek_walk()");
+        await h.CaughtUpAsync();
+        var position = new Lsn(h.Sets[^1].ToPosition);
+        await h.WaitAsync(() => cluster.AskAsync<bool>($"select restart_lsn >= '{position}' from pg_replication_slots").Result, "told");
+        Assert.Null(h.Ended);
+    }
+
+    [Fact]
     public async Task A_store_that_is_full_or_gone_is_said_and_the_source_is_not_filled_by_our_slot()
     {
         await using var h = await Harbour.StartAsync();

@@ -44,6 +44,9 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private Instant? covers;
     private Instant? commitWritten;
     private Growing? growing;
+
+    /// <summary>Whether the source has sent something of the stream that is received.</summary>
+    private volatile bool streams;
     private readonly List<(string Partial, string Sum)> closing = [];
     private readonly IncrementalHash sum = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
 
@@ -258,6 +261,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     {
         var start = segments.StartOf(from);
         (written, flushed, told, reader, commitWritten) = (start, from, from, Reader(start), null);
+        streams = false;
         marks.Clear();
         growing = new Growing(from, known ?? Instants.Floor(await watch.NowAsync(cancel)), Stopwatch.GetTimestamp());
         covers = known;
@@ -309,6 +313,7 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
         var buffer = new byte[1 << 17];
         await foreach (var message in log.StartReplication(new PhysicalReplicationSlot(cluster.Slot), new NpgsqlLogSequenceNumber((ulong)start.Value), cancel, (uint)timeline))
         {
+            streams = true;
             var at = (long)(ulong)message.WalStart;
             if (at != written.Value)
             {
@@ -417,11 +422,26 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
             await FolderStore.CloseSegmentAsync(partial, itsSum, cancel);
         }
 
-        if (log is not null)
+        if (log is not null && streams)
         {
-            // What the source may forget is what is known of, not what is written: whoever goes on begins where the last set ends.
-            log.SetReplicationStatus(new NpgsqlLogSequenceNumber((ulong)told.Value));
+            await MayForgetAsync(log, cancel);
+        }
+    }
+
+    /// <summary>
+    /// Says to the source what it may forget: what is known of, not what is written, for whoever goes on begins where the last set ends. Only within the stream: Npgsql holds it to have
+    /// begun when it is asked for, and is broken by what is said before the source has answered.
+    /// </summary>
+    private async Task MayForgetAsync(PhysicalReplicationConnection log, CancellationToken cancel)
+    {
+        log.SetReplicationStatus(new NpgsqlLogSequenceNumber((ulong)told.Value));
+        try
+        {
             await log.SendStatusUpdate(cancel);
+        }
+        catch (Exception e) when (e is InvalidOperationException or NullReferenceException)
+        {
+            // The stream ended under it: Npgsql has put away what it says it with. Who receives says why.
         }
     }
 
