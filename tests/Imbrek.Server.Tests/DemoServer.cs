@@ -52,33 +52,6 @@ public class DemoServer : IAsyncLifetime
     }
 }
 
-/// <summary>A demo server that is killed often and in which hours pass: it has little history, and databases whose log is backed up often, but that no test looks at, are paused.</summary>
-public sealed class WaysServer : DemoServer
-{
-    private static readonly string[] Quiet =
-    [
-        "voyage-log", "ais-live", "ais-tracks", "sms-queue", "quay-h2-server", "harbour-tides", "cargo-manifests",
-        "notices", "survey-results", "web-content", "web-sessions", "timesheets", "expenses", "crew-training",
-    ];
-
-    protected override int Days => 2;
-
-    public override async ValueTask InitializeAsync()
-    {
-        await base.InitializeAsync();
-        using var admin = await AdminAsync();
-        foreach (var database in Quiet)
-        {
-            var (status, answer) = await admin.PostAsync("/api/pauses", new { database, reason = "nobody looks at it here" });
-            Assert.True(status == 201, answer.ToString());
-        }
-    }
-}
-
 /// <summary>What is seen, planned and due.</summary>
 [CollectionDefinition("demo")]
 public class DemoCollection : ICollectionFixture<DemoServer>;
-
-/// <summary>What is restored, copied, moved and changed.</summary>
-[CollectionDefinition("ways")]
-public class WaysCollection : ICollectionFixture<WaysServer>;

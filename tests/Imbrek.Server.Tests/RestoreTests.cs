@@ -331,7 +331,7 @@ public class RestoreTests(WaysServer demo)
         using var one = await demo.AdminAsync();
         using var two = await Session.SignInAsync(demo.Server.Url, "operate");
         var target = await DemoServer.AgoAsync(one, 90);
-        var answers = await Task.WhenAll(new[] { one, two }.Select(s => s.PostAsync("/api/recover", new { database = "vouchers", target, instance = "the-same" })));
+        var answers = await Task.WhenAll(new[] { one, two }.Select(s => s.PostAsync("/api/recover", new { database = "crew-roster", target, instance = "the-same" })));
         Assert.Equal([201, 409], answers.Select(a => a.Status).Order());
         var told = answers.Single(a => a.Status == 409).Body;
         Assert.Equal(("target-taken", "instance"), (told.GetProperty("code").GetString(), told.GetProperty("member").GetString()));
