@@ -106,6 +106,7 @@ public class SetChainTests
         var broken = Subject(sets);
         Assert.Equal("i1 builds on full, which is not in the catalogue", SetChain.Of(broken, Loss.None, at, new("i50000")).WhyUnusable);
         Assert.Null(PathFinder.Find(broken, new PathQuestion { Target = at, At = at }).Best);
+        Assert.Equal("Incremental i1 and 49999 more cannot be restored", Assert.Single(FindingRules.Of(broken, null, at, Duration.FromDays(30)), f => f.Code == "parent-missing").What);
     }
 
     [Fact]

@@ -346,6 +346,34 @@ public sealed class DatabaseCatalogue
         var p => IdOf(p),
     };
 
+    /// <summary>Works something out for each set from what it is for the one it builds on: each is looked at once, however long chains are and in whatever order they lie.</summary>
+    /// <param name="of">What it is for a set, given what it is for its parent; the default where there is none, or it is missing.</param>
+    internal T[] FromParents<T>(Func<int, T?, T> of)
+    {
+        var (all, known, above) = (new T[Count], new bool[Count], new Stack<int>());
+        for (var set = 0; set < Count; set++)
+        {
+            var at = set;
+            while (Parents[at] is >= 0 and var parent && !known[parent] && !known[at])
+            {
+                above.Push(at);
+                at = parent;
+            }
+
+            do
+            {
+                if (!known[at])
+                {
+                    all[at] = of(at, Parents[at] is >= 0 and var p ? all[p] : default);
+                    known[at] = true;
+                }
+            }
+            while (above.TryPop(out at));
+        }
+
+        return all;
+    }
+
     /// <summary>Each set of a cycle loses its parent, whose name alone stays.</summary>
     private void BreakCycles()
     {

@@ -244,7 +244,8 @@ public static class FindingRules
             yield break;
         }
 
-        foreach (var group in Enumerable.Range(0, c.Count).Where(s => IsLive(c, s, at)).GroupBy(Lowest).Where(g => c.WhyWithoutParent(g.Key) is not null))
+        var lowest = c.FromParents<int>((set, parent) => c.Parents[set] >= 0 ? parent : set);
+        foreach (var group in Enumerable.Range(0, c.Count).Where(s => IsLive(c, s, at)).GroupBy(s => lowest[s]).Where(g => c.WhyWithoutParent(g.Key) is not null))
         {
             var (first, more) = (group.First(), group.Count() - 1);
             yield return new(
@@ -254,16 +255,6 @@ public static class FindingRules
                 $"{c.Kinds[first]} {c.IdOf(first)}{(more == 0 ? "" : $" and {more} more")} cannot be restored",
                 c.WhyWithoutParent(group.Key)!,
                 "Import what they build on if it still lies somewhere, or take a new full now");
-        }
-
-        int Lowest(int set)
-        {
-            while (c.Parents[set] >= 0)
-            {
-                set = c.Parents[set];
-            }
-
-            return set;
         }
     }
 

@@ -74,18 +74,16 @@ public sealed class Lineage
         startOf.Count == 0 ? long.MinValue : startOf.GetValueOrDefault(Catalogue.Branches[set], long.MinValue);
 
     /// <summary>Which nodes some chain of usable sets leads to (section 2): a base with all it builds on, a log that some reached state accepts.</summary>
-    /// <param name="usable">Whether a set itself can be read; asked at most once for most sets.</param>
+    /// <param name="usable">Whether a set itself can be read; asked once for each.</param>
     internal bool[] Reached(Func<int, bool> usable)
     {
+        var readable = Catalogue.FromParents<bool>((set, parent) => usable(set) && (Catalogue.Parents[set] == DatabaseCatalogue.NoParent || parent));
         var reached = new bool[Count];
-        var known = new bool[Count];
         for (var k = 0; k < Count; k++)
         {
             var node = Order is null ? k : Order[k];
-            reached[node] = Catalogue.Kinds[SetOf(node)] == SetKind.Log
-                ? AnyOf(SourcesOf(node), reached) && usable(SetOf(node))
-                : ReachedThroughParents(node, usable, reached, known);
-            known[node] = true;
+            var set = SetOf(node);
+            reached[node] = readable[set] && (Catalogue.Kinds[set] != SetKind.Log || AnyOf(SourcesOf(node), reached));
         }
 
         return reached;
@@ -122,25 +120,6 @@ public sealed class Lineage
         return best;
     }
 
-    private bool ReachedThroughParents(int node, Func<int, bool> usable, bool[] reached, bool[] known)
-    {
-        var at = node;
-        for (; at >= 0; at = Catalogue.Parents[at])
-        {
-            if (known[at])
-            {
-                return reached[at];
-            }
-
-            if (!usable(at))
-            {
-                return false;
-            }
-        }
-
-        return at == DatabaseCatalogue.NoParent;
-    }
-
     /// <summary>The same graph of the same sets, with another lag of the replicas.</summary>
     public Lineage WithLag(IReadOnlyList<Replication.LagHistory> lag) => new(Catalogue.WithLag(lag), sourceEnds, sources, forkStops, acceptsLog, Order, Starts, startOf);
 
@@ -167,10 +146,12 @@ public sealed class Lineage
         public Lineage Build()
         {
             var n = c.Count;
-            var accepts = new bool[n];
+
+            // "An incremental or differential accepts log only if its base does."
+            var accepts = c.FromParents<bool>((set, parent) => c.AcceptsLogByItself(set) && (c.Parents[set] < 0 || parent));
             for (var i = 0; i < n; i++)
             {
-                accepts[i] = c.Kinds[i] == SetKind.Log || AcceptsLogWithParents(i);
+                accepts[i] |= c.Kinds[i] == SetKind.Log;
             }
 
             foreach (var group in Enumerable.Range(0, n).Where(i => accepts[i]).GroupBy(i => c.Branches[i]))
@@ -289,20 +270,6 @@ public sealed class Lineage
             }
 
             return new BranchStart(child.StartsAt.ToUnixTimeMilliseconds(), nodes);
-        }
-
-        /// <summary>"An incremental or differential accepts log only if its base does."</summary>
-        private bool AcceptsLogWithParents(int set)
-        {
-            for (var at = set; at >= 0; at = c.Parents[at])
-            {
-                if (!c.AcceptsLogByItself(at))
-                {
-                    return false;
-                }
-            }
-
-            return true;
         }
 
         private int Depth(int branch)
