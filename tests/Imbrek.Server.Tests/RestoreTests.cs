@@ -471,13 +471,16 @@ public class RestoreTests(WaysServer demo)
     {
         using var admin = await demo.AdminAsync();
         var now = await admin.GetAsync("/api/fleet");
-        var site = await admin.GetAsync("/api/fleet?loss=site");
+
+        // At one instant, before tests did anything to the world.
+        var nothing = await admin.GetAsync("/api/fleet?at=2026-11-24T14:10:00Z");
+        var site = await admin.GetAsync("/api/fleet?at=2026-11-24T14:10:00Z&loss=site");
         var past = await admin.GetAsync($"/api/fleet?at={await DemoServer.AgoAsync(admin, 3 * 24 * 60)}");
         static JsonElement Of(JsonElement fleet, string id) => fleet.GetProperty("rows").EnumerateArray().Single(r => r.GetProperty("id").GetString() == id);
-        Assert.Equal(JsonValueKind.Number, Of(now, "spare-parts").GetProperty("couldLoseSeconds").ValueKind);
+        Assert.Equal(JsonValueKind.Number, Of(nothing, "spare-parts").GetProperty("couldLoseSeconds").ValueKind);
         Assert.Equal(JsonValueKind.Null, Of(site, "spare-parts").GetProperty("couldLoseSeconds").ValueKind);
         Assert.Equal("unprotected", Of(site, "spare-parts").GetProperty("supposed").GetString());
-        Assert.True(site.GetProperty("answer").GetProperty("hold").GetInt32() < now.GetProperty("answer").GetProperty("hold").GetInt32());
+        Assert.True(site.GetProperty("answer").GetProperty("hold").GetInt32() < nothing.GetProperty("answer").GetProperty("hold").GetInt32());
         Assert.True(past.GetProperty("at").GetDateTimeOffset() < now.GetProperty("at").GetDateTimeOffset().AddDays(-2));
     }
 }

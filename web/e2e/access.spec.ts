@@ -39,6 +39,7 @@ for (const [area, pages] of Object.entries(areas)) {
       await expect(page.getByTestId('answer')).toBeVisible();
       await page.waitForLoadState('load');
       await expect(page.locator('h1').first()).toBeVisible();
+      await expect(page.locator('main')).toHaveAttribute('aria-busy', 'false');
       if (path === '/plans/counters') await page.getByRole('button', { name: 'More about log' }).click();
       await expectReadable(page, path);
 

@@ -3,7 +3,7 @@ import Button from '@mui/material/Button';
 import Menu from '@mui/material/Menu';
 import MenuItem from '@mui/material/MenuItem';
 import { useColorScheme } from '@mui/material/styles';
-import { useQueryClient } from '@tanstack/react-query';
+import { useIsFetching, useQueryClient } from '@tanstack/react-query';
 import { lazy, Suspense, useRef, useState, type ReactNode } from 'react';
 import { Link, useLocation } from 'react-router';
 import { api, setToken } from '../api/client';
@@ -29,6 +29,7 @@ export function Frame({ children }: { children: ReactNode }) {
   const [help, setHelp] = useState(false);
   useKeys({ find: () => find.current?.focus(), help: () => setHelp(true) });
   const { pathname, search } = useLocation();
+  const loading = useIsFetching({ predicate: (q) => q.state.status === 'pending' }) > 0;
   return (
     <Box
       sx={{
@@ -93,7 +94,7 @@ export function Frame({ children }: { children: ReactNode }) {
         <PersonMenu onHelp={() => setHelp(true)} />
       </Box>
       <PremiseLine />
-      <Box component="main" sx={{ minHeight: 0, overflow: 'auto' }}>
+      <Box component="main" aria-busy={loading} sx={{ minHeight: 0, overflow: 'auto' }}>
         {children}
       </Box>
       <KeysHelp open={help} onClose={() => setHelp(false)} />
