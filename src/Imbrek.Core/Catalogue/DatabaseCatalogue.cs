@@ -353,22 +353,16 @@ public sealed class DatabaseCatalogue
         var (all, known, above) = (new T[Count], new bool[Count], new Stack<int>());
         for (var set = 0; set < Count; set++)
         {
-            var at = set;
-            while (Parents[at] is >= 0 and var parent && !known[parent] && !known[at])
+            for (var at = set; at >= 0 && !known[at]; at = Parents[at])
             {
                 above.Push(at);
-                at = parent;
             }
 
-            do
+            while (above.TryPop(out var at))
             {
-                if (!known[at])
-                {
-                    all[at] = of(at, Parents[at] is >= 0 and var p ? all[p] : default);
-                    known[at] = true;
-                }
+                all[at] = of(at, Parents[at] is >= 0 and var parent ? all[parent] : default);
+                known[at] = true;
             }
-            while (above.TryPop(out at));
         }
 
         return all;
