@@ -30,6 +30,9 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private const int TicksOfWatch = 5;
     private const double SlotSeconds = 10;
 
+    /// <summary>Whether the source has sent something of the stream that is received.</summary>
+    private volatile bool streams;
+
     private readonly Lock gate = new();
     private readonly Queue<(Lsn Position, Instant At)> marks = new();
     private Segments segments;
@@ -44,9 +47,6 @@ internal sealed class LogReceiver(ClusterSpec cluster, FolderStore store, ILogSi
     private Instant? covers;
     private Instant? commitWritten;
     private Growing? growing;
-
-    /// <summary>Whether the source has sent something of the stream that is received.</summary>
-    private volatile bool streams;
     private readonly List<(string Partial, string Sum)> closing = [];
     private readonly IncrementalHash sum = IncrementalHash.CreateHash(HashAlgorithmName.SHA256);
 
